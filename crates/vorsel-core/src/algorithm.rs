@@ -1,0 +1,70 @@
+//! The signature algorithms, by their registered names.
+
+use std::fmt;
+
+/// A JWS signature algorithm. There is no variant for an unsigned token: it cannot be expressed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[non_exhaustive]
+pub enum Algorithm {
+    /// HMAC with SHA-256 ([RFC 7518 section 3.2](https://www.rfc-editor.org/rfc/rfc7518#section-3.2)).
+    Hs256,
+    /// ECDSA on P-256 with SHA-256 ([RFC 7518 section 3.4](https://www.rfc-editor.org/rfc/rfc7518#section-3.4)).
+    Es256,
+    /// EdDSA on Ed25519 ([RFC 8037 section 3.1](https://www.rfc-editor.org/rfc/rfc8037#section-3.1)), read under its
+    /// fully specified name too ([RFC 9864 section 2.2](https://www.rfc-editor.org/rfc/rfc9864#section-2.2)).
+    EdDsa,
+}
+
+impl Algorithm {
+    /// Every algorithm, in the order of the enum.
+    pub const ALL: [Self; 3] = [Self::Hs256, Self::Es256, Self::EdDsa];
+
+    /// The registered name, as written into tokens.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Hs256 => "HS256",
+            Self::Es256 => "ES256",
+            Self::EdDsa => "EdDSA",
+        }
+    }
+
+    /// The algorithm registered under `name`; names are case-sensitive
+    /// ([RFC 7515 section 4.1.1](https://www.rfc-editor.org/rfc/rfc7515#section-4.1.1)).
+    #[must_use]
+    pub fn from_name(name: &str) -> Option<Self> {
+        match name {
+            "Ed25519" => Some(Self::EdDsa),
+            _ => Self::ALL.into_iter().find(|algorithm| algorithm.name() == name),
+        }
+    }
+
+    /// Whether signer and checker share one secret.
+    #[must_use]
+    pub const fn is_symmetric(self) -> bool {
+        matches!(self, Self::Hs256)
+    }
+}
+
+impl fmt::Display for Algorithm {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_read_exactly() {
+        for algorithm in Algorithm::ALL {
+            assert_eq!(Algorithm::from_name(algorithm.name()), Some(algorithm));
+            assert_eq!(Algorithm::from_name(&algorithm.name().to_lowercase()), None);
+        }
+        assert_eq!(Algorithm::from_name("Ed25519"), Some(Algorithm::EdDsa));
+        for unsigned in ["none", "None", "NONE", "nOnE", "", " "] {
+            assert_eq!(Algorithm::from_name(unsigned), None);
+        }
+    }
+}

@@ -1,0 +1,129 @@
+//! What the client is told: status, challenge and problem body, as data.
+//!
+//! A [`Refusal`] knows everything and is for the log. Its [`Answer`] says what the standards allow:
+//! [RFC 6750 section 3](https://www.rfc-editor.org/rfc/rfc6750#section-3) for the challenge,
+//! [RFC 9457](https://www.rfc-editor.org/rfc/rfc9457) for the body, and nothing that helps an attacker.
+
+use std::fmt;
+
+use crate::finding::Finding;
+use crate::plan::Unmet;
+
+/// Why a request does not go through.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub enum Refusal {
+    /// The request has no credential, and the route needs a caller.
+    NoCredential,
+    /// The `Authorization` header cannot be read as one bearer token.
+    BadHeader {
+        /// What would be right.
+        expected: &'static str,
+        /// What was there.
+        found: String,
+    },
+    /// The token was refused.
+    BadToken(Box<Finding>),
+    /// The caller does not fulfil the route's rule.
+    Unmet(Unmet),
+    /// The plan has no entry for the route, so nobody may reach it.
+    NoRule {
+        /// Whether the request came with a caller.
+        signed_in: bool,
+    },
+}
+
+/// What the client is told.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Answer {
+    /// The HTTP status: 400, 401 or 403.
+    pub status: u16,
+    /// The value of the `WWW-Authenticate` header.
+    pub challenge: String,
+    /// The body, `application/problem+json`.
+    pub problem: String,
+}
+
+impl Refusal {
+    /// The finding's or rule's name, for logs and scripts.
+    #[must_use]
+    pub fn code(&self) -> &'static str {
+        match self {
+            Self::NoCredential => "no-credential",
+            Self::BadHeader { .. } => "bad-header",
+            Self::BadToken(finding) => finding.check.code(),
+            Self::Unmet(_) => "rule-not-met",
+            Self::NoRule { .. } => "no-rule",
+        }
+    }
+
+    /// The answer for the client, in the name of `realm`.
+    #[must_use]
+    pub fn answer(&self, realm: &str) -> Answer {
+        let (status, error, detail) = match self {
+            Self::NoCredential | Self::NoRule { signed_in: false } => (401, None, "This needs an access token."),
+            Self::BadHeader { .. } => (400, Some("invalid_request"), "The Authorization header cannot be read."),
+            Self::BadToken(_) => (401, Some("invalid_token"), "The access token is not accepted."),
+            Self::Unmet(_) | Self::NoRule { signed_in: true } => {
+                (403, Some("insufficient_scope"), "The access token does not reach this far.")
+            }
+        };
+        let mut challenge = format!("Bearer realm={}", quoted_string(realm));
+        if let Some(error) = error {
+            challenge.push_str(&format!(", error=\"{error}\""));
+        }
+        if let Self::Unmet(Unmet { scopes, .. }) = self
+            && !scopes.is_empty()
+        {
+            challenge.push_str(&format!(", scope={}", quoted_string(&scopes.join(" "))));
+        }
+        Answer { status, challenge, problem: problem(status, detail) }
+    }
+}
+
+impl fmt::Display for Refusal {
+    /// One line for the log: what was expected and what was found.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NoCredential => {
+                f.write_str("no-credential: expected a bearer token, but found none (RFC 6750 section 3.1)")
+            }
+            Self::BadHeader { expected, found } => {
+                write!(f, "bad-header: expected {expected}, but found {found} (RFC 6750 section 2.1)")
+            }
+            Self::BadToken(finding) => finding.fmt(f),
+            Self::Unmet(unmet) => write!(f, "rule-not-met: {}; missing {}", unmet.rule, unmet.parts.join("; ")),
+            Self::NoRule { .. } => f.write_str("no-rule: the access plan says nothing about this method and path"),
+        }
+    }
+}
+
+/// The problem body: the type is `about:blank`, so the title is the status's own phrase
+/// ([RFC 9457 section 4.2.1](https://www.rfc-editor.org/rfc/rfc9457#section-4.2.1)).
+#[must_use]
+pub fn problem(status: u16, detail: &str) -> String {
+    let title = match status {
+        400 => "Bad Request",
+        401 => "Unauthorized",
+        403 => "Forbidden",
+        405 => "Method Not Allowed",
+        503 => "Service Unavailable",
+        _ => "Internal Server Error",
+    };
+    serde_json::json!({ "type": "about:blank", "title": title, "status": status, "detail": detail }).to_string()
+}
+
+/// A quoted-string ([RFC 9110 section 5.6.4](https://www.rfc-editor.org/rfc/rfc9110#section-5.6.4)); what cannot stand
+/// in a header is left out.
+fn quoted_string(text: &str) -> String {
+    let mut quoted = String::from("\"");
+    for character in text.chars().filter(|character| character.is_ascii_graphic() || *character == ' ') {
+        if matches!(character, '"' | '\\') {
+            quoted.push('\\');
+        }
+        quoted.push(character);
+    }
+    quoted.push('"');
+    quoted
+}

@@ -1,0 +1,71 @@
+//! Base64url as JOSE wants it: no padding, no line breaks, no loose trailing bits
+//! ([RFC 7515 section 2](https://www.rfc-editor.org/rfc/rfc7515#section-2),
+//! [RFC 4648 section 3.5](https://www.rfc-editor.org/rfc/rfc4648#section-3.5)).
+
+use base64_simd::URL_SAFE_NO_PAD;
+
+/// The text is not base64url without padding, or its last character carries loose bits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("expected base64url without padding and without loose trailing bits")]
+pub struct Base64Error;
+
+/// Encodes without padding.
+#[must_use]
+pub fn encode(bytes: impl AsRef<[u8]>) -> String {
+    URL_SAFE_NO_PAD.encode_to_string(bytes)
+}
+
+/// Appends the encoding of `bytes` to `text`.
+pub(crate) fn encode_onto(bytes: &[u8], text: &mut String) {
+    URL_SAFE_NO_PAD.encode_append(bytes, text);
+}
+
+/// Decodes strictly: one byte string has exactly one spelling.
+///
+/// # Errors
+/// If a character is outside the alphabet, padding is there, the length is impossible, or bits are loose.
+pub fn decode(text: impl AsRef<[u8]>) -> Result<Vec<u8>, Base64Error> {
+    URL_SAFE_NO_PAD.decode_to_vec(text).map_err(|_| Base64Error)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn only_the_one_right_spelling_is_read() {
+        for (text, read) in [
+            ("", Some(&b""[..])),
+            ("AA", Some(b"\0")),
+            ("AB", None),
+            ("AAA", Some(b"\0\0")),
+            ("AAB", None),
+            ("AA==", None),
+            ("AA=", None),
+            ("A", None),
+            ("AAAAA", None),
+            ("-_-_", Some(b"\xfb\xff\xbf")),
+            ("+/+/", None),
+            ("AA\n", None),
+            (" AA", None),
+            ("A A", None),
+        ] {
+            assert_eq!(decode(text).ok().as_deref(), read, "{text:?}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_decodes_encodes_back_to_the_same_text(text in "[-_A-Za-z0-9+/=]{0,48}") {
+            if let Ok(bytes) = decode(&text) {
+                prop_assert_eq!(encode(bytes), text);
+            }
+        }
+
+        #[test]
+        fn bytes_survive_the_round_trip(bytes: Vec<u8>) {
+            prop_assert_eq!(decode(encode(&bytes)), Ok(bytes));
+        }
+    }
+}

@@ -1,0 +1,144 @@
+//! What a verifier requires of a token.
+
+use std::time::Duration;
+
+use crate::algorithm::Algorithm;
+use crate::kind::Kind;
+
+/// What a verifier requires of a token.
+///
+/// The constructors ask for everything that must be decided; what weakens a check has `danger` in its name.
+#[derive(Clone, Debug)]
+pub struct Expectations {
+    pub(crate) kind: Kind,
+    pub(crate) issuer: Option<String>,
+    pub(crate) audience: Audience,
+    pub(crate) algorithms: Option<Vec<Algorithm>>,
+    pub(crate) skew: Duration,
+    pub(crate) required: Vec<String>,
+    pub(crate) size_limit: usize,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum Audience {
+    /// One of these must be among the token's audiences.
+    OneOf(Vec<String>),
+    /// The verifier is nobody's audience: a token that names one is not for it.
+    Absent,
+    Any,
+}
+
+/// A clock skew above the ceiling.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("expected a clock skew of at most {} s, but found {} s", Expectations::LARGEST_SKEW.as_secs(), .found.as_secs_f64())]
+pub struct SkewError {
+    /// What was asked for.
+    pub found: Duration,
+}
+
+impl Expectations {
+    /// The largest clock skew that can be set: more would be a longer lifetime under another name.
+    pub const LARGEST_SKEW: Duration = Duration::from_secs(300);
+    /// The clock skew if none is set: what machines that keep time by NTP stay within.
+    pub const DEFAULT_SKEW: Duration = Duration::from_secs(5);
+    /// The largest token if nothing else is set: 16 KiB, more than a header line may have in most servers.
+    pub const DEFAULT_SIZE_LIMIT: usize = 16 * 1024;
+
+    /// Access tokens from `issuer` for `audience`, as [RFC 9068 section 4](https://www.rfc-editor.org/rfc/rfc9068#section-4)
+    /// has a resource server check them.
+    #[must_use]
+    pub fn access(issuer: impl Into<String>, audience: impl Into<String>) -> Self {
+        Self::of(Kind::Access, Some(issuer.into()), Audience::OneOf(vec![audience.into()]))
+    }
+
+    /// Refresh tokens from `issuer`, which is their audience too.
+    #[must_use]
+    pub fn refresh(issuer: impl Into<String>) -> Self {
+        let issuer = issuer.into();
+        Self::of(Kind::Refresh, Some(issuer.clone()), Audience::OneOf(vec![issuer]))
+    }
+
+    /// Any JWT with an expiration time from `issuer`. A token that names an audience is refused unless
+    /// [`audience`](Self::audience) names it too ([RFC 7519 section 4.1.3](https://www.rfc-editor.org/rfc/rfc7519#section-4.1.3)).
+    #[must_use]
+    pub fn plain(issuer: impl Into<String>) -> Self {
+        Self::of(Kind::Plain, Some(issuer.into()), Audience::Absent)
+    }
+
+    /// Tokens of this kind from any issuer for any audience, for a desk tool that looks at strange tokens. A server
+    /// that checks like this accepts tokens that were made for somebody else.
+    #[must_use]
+    pub fn danger_from_anyone_for_anyone(kind: Kind) -> Self {
+        Self::of(kind, None, Audience::Any)
+    }
+
+    fn of(kind: Kind, issuer: Option<String>, audience: Audience) -> Self {
+        Self {
+            kind,
+            issuer,
+            audience,
+            algorithms: None,
+            skew: Self::DEFAULT_SKEW,
+            required: kind.required_claims().iter().map(|name| (*name).to_owned()).collect(),
+            size_limit: Self::DEFAULT_SIZE_LIMIT,
+        }
+    }
+
+    /// Requires this issuer.
+    #[must_use]
+    pub fn issuer(mut self, issuer: impl Into<String>) -> Self {
+        self.issuer = Some(issuer.into());
+        self
+    }
+
+    /// Accepts this audience; called again, that one as well.
+    #[must_use]
+    pub fn audience(mut self, audience: impl Into<String>) -> Self {
+        match &mut self.audience {
+            Audience::OneOf(accepted) => accepted.push(audience.into()),
+            Audience::Absent | Audience::Any => self.audience = Audience::OneOf(vec![audience.into()]),
+        }
+        self
+    }
+
+    /// Allows only these algorithms, where the keys would allow more.
+    #[must_use]
+    pub fn algorithms(mut self, algorithms: impl IntoIterator<Item = Algorithm>) -> Self {
+        self.algorithms = Some(algorithms.into_iter().collect());
+        self
+    }
+
+    /// Requires one more claim to be there.
+    #[must_use]
+    pub fn require(mut self, claim: impl Into<String>) -> Self {
+        self.required.push(claim.into());
+        self
+    }
+
+    /// How far the issuer's clock may be from ours, for `exp`, `nbf` and `iat`.
+    ///
+    /// # Errors
+    /// If it is more than [`LARGEST_SKEW`](Self::LARGEST_SKEW).
+    pub fn skew(mut self, skew: Duration) -> Result<Self, SkewError> {
+        if skew > Self::LARGEST_SKEW {
+            return Err(SkewError { found: skew });
+        }
+        self.skew = skew;
+        Ok(self)
+    }
+
+    /// The kind of token expected.
+    #[must_use]
+    pub const fn kind(&self) -> Kind {
+        self.kind
+    }
+
+    /// The audience a challenge names as its realm: the first one accepted.
+    #[must_use]
+    pub fn first_audience(&self) -> Option<&str> {
+        match &self.audience {
+            Audience::OneOf(accepted) => accepted.first().map(String::as_str),
+            Audience::Absent | Audience::Any => None,
+        }
+    }
+}

@@ -1,0 +1,191 @@
+//! Findings: what each check expected and found.
+
+use std::fmt;
+
+/// One of the checks a token goes through, in the order in which they are made.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[non_exhaustive]
+pub enum Check {
+    /// Size, segments, base64url, and the header as a strict JSON object.
+    TokenForm,
+    /// No extension of the header is marked critical.
+    Critical,
+    /// The token's kind, from `typ`.
+    Kind,
+    /// The header's algorithm is one that the verifier allows.
+    Algorithm,
+    /// A key for this token is known.
+    Key,
+    /// The signature.
+    Signature,
+    /// The claims as a strict JSON object whose registered members have their types.
+    ClaimsForm,
+    /// The claims that must be there.
+    Required,
+    /// The issuer.
+    Issuer,
+    /// The audience.
+    Audience,
+    /// The expiration time.
+    Expiration,
+    /// The not-before time.
+    NotBefore,
+    /// The issued-at time is not in the future.
+    IssuedAt,
+    /// The app's own claims fit the app's type.
+    OwnClaims,
+}
+
+impl Check {
+    /// The finding's name when the check does not hold.
+    #[must_use]
+    pub const fn code(self) -> &'static str {
+        match self {
+            Self::TokenForm | Self::ClaimsForm => "malformed",
+            Self::Critical => "critical-not-understood",
+            Self::Kind => "wrong-kind",
+            Self::Algorithm => "algorithm-not-allowed",
+            Self::Key => "unknown-key",
+            Self::Signature => "signature-mismatch",
+            Self::Required => "missing-claim",
+            Self::Issuer => "wrong-issuer",
+            Self::Audience => "wrong-audience",
+            Self::Expiration => "expired",
+            Self::NotBefore | Self::IssuedAt => "not-yet-valid",
+            Self::OwnClaims => "misfit-claim",
+        }
+    }
+
+    /// What is checked, for people.
+    #[must_use]
+    pub const fn subject(self) -> &'static str {
+        match self {
+            Self::TokenForm => "token form",
+            Self::Critical => "critical header members",
+            Self::Kind => "kind",
+            Self::Algorithm => "algorithm",
+            Self::Key => "key",
+            Self::Signature => "signature",
+            Self::ClaimsForm => "claims form",
+            Self::Required => "required claims",
+            Self::Issuer => "issuer",
+            Self::Audience => "audience",
+            Self::Expiration => "expiration time",
+            Self::NotBefore => "not before",
+            Self::IssuedAt => "issued at",
+            Self::OwnClaims => "own claims",
+        }
+    }
+
+    /// The section of the standard that the check comes from.
+    #[must_use]
+    pub const fn section(self) -> &'static str {
+        match self {
+            Self::TokenForm => "RFC 7515 section 5.2",
+            Self::Critical => "RFC 7515 section 4.1.11",
+            Self::Kind => "RFC 8725 section 3.11",
+            Self::Algorithm => "RFC 8725 section 3.1",
+            Self::Key => "RFC 7515 section 4.1.4",
+            Self::Signature => "RFC 7515 section 5.2",
+            Self::ClaimsForm => "RFC 7519 section 7.2",
+            Self::Required => "RFC 9068 section 2.2",
+            Self::Issuer => "RFC 7519 section 4.1.1",
+            Self::Audience => "RFC 7519 section 4.1.3",
+            Self::Expiration => "RFC 7519 section 4.1.4",
+            Self::NotBefore => "RFC 7519 section 4.1.5",
+            Self::IssuedAt => "RFC 7519 section 4.1.6",
+            Self::OwnClaims => "RFC 7519 section 4.3",
+        }
+    }
+}
+
+/// The result of one check on one token.
+///
+/// `expected` and `found` quote at most a short, escaped piece of a claim, never the token or a key: they are fit for
+/// a log, not for the client.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Finding {
+    /// Which check.
+    pub check: Check,
+    /// Whether it held.
+    pub held: bool,
+    /// What the check wanted.
+    pub expected: String,
+    /// What it saw.
+    pub found: String,
+}
+
+impl fmt::Display for Finding {
+    /// One line: the code, expected, found, section.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let name = if self.held { self.check.subject() } else { self.check.code() };
+        write!(f, "{name}: expected {}, but found {} ({})", self.expected, self.found, self.check.section())
+    }
+}
+
+impl std::error::Error for Finding {}
+
+/// Expected and found, made only when somebody wants to read them.
+#[derive(Debug)]
+pub(crate) struct Detail {
+    pub(crate) expected: String,
+    pub(crate) found: String,
+}
+
+impl Detail {
+    pub(crate) fn new(expected: impl Into<String>, found: impl Into<String>) -> Self {
+        Self { expected: expected.into(), found: found.into() }
+    }
+}
+
+/// Text from a token as a finding may show it: escaped, in quotes, and cut after 80 characters.
+pub(crate) fn quoted(text: &str) -> String {
+    const LONGEST: usize = 80;
+    match text.char_indices().nth(LONGEST) {
+        None => format!("{text:?}"),
+        Some((cut, _)) => format!("{:?}… ({} bytes)", &text[..cut], text.len()),
+    }
+}
+
+/// Several texts, quoted and joined; at most five of them.
+pub(crate) fn quoted_list<'a>(texts: impl ExactSizeIterator<Item = &'a str>) -> String {
+    const MOST: usize = 5;
+    let count = texts.len();
+    if count == 0 {
+        return "nothing".to_owned();
+    }
+    let mut list = texts.take(MOST).map(quoted).collect::<Vec<_>>().join(", ");
+    if count > MOST {
+        list.push_str(&format!(" and {} more", count - MOST));
+    }
+    list
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn quotes_are_escaped_and_short() {
+        assert_eq!(quoted("a\nb\u{1b}[31m\u{202e}"), r#""a\nb\u{1b}[31m\u{202e}""#);
+        assert_eq!(quoted(&"é".repeat(81)), format!("\"{}\"… (162 bytes)", "é".repeat(80)));
+        assert_eq!(quoted_list(["a"; 7].into_iter()), r#""a", "a", "a", "a", "a" and 2 more"#);
+        assert_eq!(quoted_list([].into_iter()), "nothing");
+    }
+
+    #[test]
+    fn a_finding_is_one_line_with_expected_found_and_section() {
+        let finding = Finding {
+            check: Check::Audience,
+            held: false,
+            expected: quoted("https://api.skarnhill.test"),
+            found: quoted("https://elsewhere.test"),
+        };
+        assert_eq!(
+            finding.to_string(),
+            "wrong-audience: expected \"https://api.skarnhill.test\", but found \"https://elsewhere.test\" \
+             (RFC 7519 section 4.1.3)"
+        );
+    }
+}

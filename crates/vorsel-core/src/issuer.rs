@@ -1,0 +1,212 @@
+//! Issuing tokens. There is no way to issue one without a lifetime: the drafts ask for it.
+
+use serde::Serialize;
+use serde_json::Value;
+
+use crate::base64url;
+use crate::claims::{NoOwn, REGISTERED};
+use crate::json::Object;
+use crate::key::{KeyError, SigningKey};
+use crate::kind::Kind;
+use crate::scope::Scopes;
+use crate::time::{Lifetime, Timestamp};
+
+/// Signs tokens in the name of one issuer with one key. Plain data: no IO, no clock, no ids of its own.
+#[derive(Debug)]
+pub struct Issuer {
+    name: String,
+    key: SigningKey,
+}
+
+/// What goes into an access token ([RFC 9068 section 2.2](https://www.rfc-editor.org/rfc/rfc9068#section-2.2)).
+#[derive(Clone, Debug)]
+pub struct AccessDraft<C = NoOwn> {
+    subject: String,
+    audience: String,
+    client_id: String,
+    lifetime: Lifetime,
+    roles: Vec<String>,
+    scopes: Scopes,
+    session_id: Option<String>,
+    authenticated_at: Option<Timestamp>,
+    own: C,
+}
+
+/// Why no token was issued.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum IssueError {
+    /// The app's own claims have a member whose name is registered.
+    #[error("expected own claims with names of their own, but found {name:?}, which the issuer sets")]
+    RegisteredName {
+        /// The name.
+        name: String,
+    },
+    /// The app's own claims do not serialize to a JSON object.
+    #[error("expected own claims that serialize to an object, but found {found}")]
+    NotAnObject {
+        /// What they serialize to, or the serializer's error.
+        found: String,
+    },
+    /// Signing failed.
+    #[error("the token could not be signed")]
+    Signing(#[from] KeyError),
+}
+
+impl AccessDraft {
+    /// A draft with what every access token needs; roles, scopes and own claims are added to it.
+    ///
+    /// Without a lifetime there is no draft:
+    ///
+    /// ```compile_fail
+    /// use vorsel_core::AccessDraft;
+    /// let draft = AccessDraft::new("obs-0017", "https://api.skarnhill.test", "desk");
+    /// ```
+    #[must_use]
+    pub fn new(
+        subject: impl Into<String>,
+        audience: impl Into<String>,
+        client_id: impl Into<String>,
+        lifetime: Lifetime,
+    ) -> Self {
+        Self {
+            subject: subject.into(),
+            audience: audience.into(),
+            client_id: client_id.into(),
+            lifetime,
+            roles: Vec::new(),
+            scopes: Scopes::default(),
+            session_id: None,
+            authenticated_at: None,
+            own: NoOwn {},
+        }
+    }
+}
+
+impl<C> AccessDraft<C> {
+    /// The caller's roles.
+    #[must_use]
+    pub fn roles(mut self, roles: impl IntoIterator<Item = impl Into<String>>) -> Self {
+        self.roles = roles.into_iter().map(Into::into).collect();
+        self
+    }
+
+    /// The scopes granted.
+    #[must_use]
+    pub fn scopes(mut self, scopes: Scopes) -> Self {
+        self.scopes = scopes;
+        self
+    }
+
+    /// The session the token belongs to, and when the caller authenticated.
+    #[must_use]
+    pub fn session(mut self, id: impl Into<String>, authenticated_at: Timestamp) -> Self {
+        self.session_id = Some(id.into());
+        self.authenticated_at = Some(authenticated_at);
+        self
+    }
+
+    /// The app's own claims, a type that serializes to a JSON object.
+    #[must_use]
+    pub fn own<D>(self, own: D) -> AccessDraft<D> {
+        AccessDraft {
+            subject: self.subject,
+            audience: self.audience,
+            client_id: self.client_id,
+            lifetime: self.lifetime,
+            roles: self.roles,
+            scopes: self.scopes,
+            session_id: self.session_id,
+            authenticated_at: self.authenticated_at,
+            own,
+        }
+    }
+}
+
+impl Issuer {
+    /// An issuer with this name, an https URL as a rule, that signs with this key.
+    #[must_use]
+    pub fn new(name: impl Into<String>, key: SigningKey) -> Self {
+        Self { name: name.into(), key }
+    }
+
+    /// The issuer's name, `iss`.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The key that signs.
+    #[must_use]
+    pub const fn key(&self) -> &SigningKey {
+        &self.key
+    }
+
+    /// Issues an access token. `id` becomes its `jti` and must not be used twice; `now` its `iat`, in whole seconds.
+    ///
+    /// # Errors
+    /// If the own claims are no object or use a registered name, or signing fails.
+    pub fn access<C: Serialize>(&self, draft: &AccessDraft<C>, id: &str, now: Timestamp) -> Result<String, IssueError> {
+        let issued = now.whole_secs();
+        let mut claims = self.frame(&draft.audience, issued, issued.after(draft.lifetime.as_duration()));
+        let texts = [("sub", draft.subject.as_str()), ("client_id", &draft.client_id), ("jti", id)];
+        texts.into_iter().for_each(|(name, text)| set(&mut claims, name, text));
+        if !draft.scopes.is_empty() {
+            set(&mut claims, "scope", draft.scopes.to_string());
+        }
+        if !draft.roles.is_empty() {
+            set(&mut claims, "roles", draft.roles.clone());
+        }
+        if let Some(sid) = &draft.session_id {
+            set(&mut claims, "sid", sid.as_str());
+        }
+        if let Some(at) = draft.authenticated_at {
+            set(&mut claims, "auth_time", at.as_secs());
+        }
+        for (name, value) in own_claims(&draft.own)? {
+            if REGISTERED.contains(&name.as_str()) {
+                return Err(IssueError::RegisteredName { name });
+            }
+            claims.insert(name, value);
+        }
+        Ok(self.sign(Kind::Access, claims)?)
+    }
+
+    /// Issuer, audience and times, which every token has.
+    pub(crate) fn frame(&self, audience: &str, issued: Timestamp, expires: Timestamp) -> Object {
+        let mut claims = Object::new();
+        set(&mut claims, "iss", self.name.as_str());
+        set(&mut claims, "aud", audience);
+        set(&mut claims, "iat", issued.as_secs());
+        set(&mut claims, "exp", expires.as_secs());
+        claims
+    }
+
+    /// Signs the claims as a token of this kind.
+    pub(crate) fn sign(&self, kind: Kind, claims: Object) -> Result<String, KeyError> {
+        let mut header = Object::new();
+        set(&mut header, "alg", self.key.algorithm().name());
+        set(&mut header, "typ", kind.typ());
+        set(&mut header, "kid", self.key.key_id());
+        let mut token = base64url::encode(Value::Object(header).to_string());
+        token.push('.');
+        base64url::encode_onto(Value::Object(claims).to_string().as_bytes(), &mut token);
+        let signature = self.key.sign(token.as_bytes())?;
+        token.push('.');
+        base64url::encode_onto(&signature, &mut token);
+        Ok(token)
+    }
+}
+
+/// Sets one member of a header or of claims.
+pub(crate) fn set(object: &mut Object, name: &str, value: impl Into<Value>) {
+    object.insert(name.to_owned(), value.into());
+}
+
+fn own_claims<C: Serialize>(own: &C) -> Result<Object, IssueError> {
+    match serde_json::to_value(own) {
+        Ok(Value::Object(own)) => Ok(own),
+        Ok(other) => Err(IssueError::NotAnObject { found: crate::json::type_name(&other).to_owned() }),
+        Err(error) => Err(IssueError::NotAnObject { found: error.to_string() }),
+    }
+}

@@ -1,0 +1,205 @@
+//! Strict JSON objects: one value, nothing behind it, no member twice at any level.
+//!
+//! Two readers of one token must not see two different claims, so the freedom that
+//! [RFC 8259 section 4](https://www.rfc-editor.org/rfc/rfc8259#section-4) leaves with repeated names is closed, as
+//! [RFC 7515 section 4](https://www.rfc-editor.org/rfc/rfc7515#section-4) allows. Nesting is bounded by the parser at
+//! 128 levels, so no input can exhaust the stack.
+
+use std::fmt;
+
+use serde::de::{Deserialize, DeserializeSeed, Deserializer, Error as _, MapAccess, SeqAccess, Visitor};
+use serde_json::{Map, Number, Value};
+
+/// A JSON object as it was written: members in order, none twice.
+pub type Object = Map<String, Value>;
+
+/// Why a text is not a strict JSON object.
+#[derive(Debug, thiserror::Error)]
+#[error("expected one JSON object, but found {0}")]
+pub struct JsonError(#[from] serde_json::Error);
+
+/// Reads one strict object that fills `bytes`.
+pub(crate) fn object(bytes: &[u8]) -> Result<Object, JsonError> {
+    let mut reader = serde_json::Deserializer::from_slice(bytes);
+    let object = reader.deserialize_map(ObjectVisitor)?;
+    reader.end()?;
+    Ok(object)
+}
+
+/// The JSON name of a value's type, for findings.
+pub(crate) fn type_name(value: &Value) -> &'static str {
+    match value {
+        Value::Null => "null",
+        Value::Bool(_) => "a boolean",
+        Value::Number(_) => "a number",
+        Value::String(_) => "a string",
+        Value::Array(_) => "an array",
+        Value::Object(_) => "an object",
+    }
+}
+
+struct ObjectVisitor;
+
+impl<'de> Visitor<'de> for ObjectVisitor {
+    type Value = Object;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("an object")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Object, A::Error> {
+        let mut object = Object::new();
+        while let Some(name) = members.next_key::<String>()? {
+            if object.contains_key(&name) {
+                return Err(A::Error::custom(format_args!("member {name:?} twice")));
+            }
+            let value = members.next_value_seed(Strict)?;
+            object.insert(name, value);
+        }
+        Ok(object)
+    }
+}
+
+/// Reads any value with the same strictness.
+struct Strict;
+
+impl<'de> DeserializeSeed<'de> for Strict {
+    type Value = Value;
+
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Value, D::Error> {
+        reader.deserialize_any(ValueVisitor)
+    }
+}
+
+struct ValueVisitor;
+
+impl<'de> Visitor<'de> for ValueVisitor {
+    type Value = Value;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a JSON value")
+    }
+
+    fn visit_unit<E>(self) -> Result<Value, E> {
+        Ok(Value::Null)
+    }
+
+    fn visit_bool<E>(self, value: bool) -> Result<Value, E> {
+        Ok(Value::Bool(value))
+    }
+
+    fn visit_i64<E>(self, value: i64) -> Result<Value, E> {
+        Ok(Value::Number(value.into()))
+    }
+
+    fn visit_u64<E>(self, value: u64) -> Result<Value, E> {
+        Ok(Value::Number(value.into()))
+    }
+
+    fn visit_f64<E>(self, value: f64) -> Result<Value, E> {
+        Ok(Number::from_f64(value).map_or(Value::Null, Value::Number))
+    }
+
+    fn visit_str<E>(self, value: &str) -> Result<Value, E> {
+        Ok(Value::String(value.to_owned()))
+    }
+
+    fn visit_string<E>(self, value: String) -> Result<Value, E> {
+        Ok(Value::String(value))
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Value, A::Error> {
+        let mut array = Vec::new();
+        while let Some(item) = items.next_element_seed(Strict)? {
+            array.push(item);
+        }
+        Ok(Value::Array(array))
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, members: A) -> Result<Value, A::Error> {
+        ObjectVisitor.visit_map(members).map(Value::Object)
+    }
+}
+
+/// Reads `T` out of an object already read; the error names the member, the wanted and the found type.
+pub(crate) fn fit<T: for<'de> Deserialize<'de>>(object: &Object) -> Result<T, Misfit> {
+    T::deserialize(object).map_err(|_| misfit::<T>(object))
+}
+
+/// What does not fit, and where.
+#[derive(Debug)]
+pub(crate) struct Misfit {
+    /// The path of the member, empty for the object itself.
+    pub(crate) member: String,
+    /// Expected and found, in the reader's words.
+    pub(crate) problem: String,
+}
+
+#[cold]
+fn misfit<T: for<'de> Deserialize<'de>>(object: &Object) -> Misfit {
+    match serde_path_to_error::deserialize::<_, T>(object) {
+        Ok(_) => Misfit { member: String::new(), problem: "a value that reads differently each time".to_owned() },
+        Err(error) => {
+            let member = error.path().to_string();
+            Misfit {
+                member: if member == "." { String::new() } else { member },
+                problem: error.into_inner().to_string(),
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_one_object_without_repeats_is_read() {
+        for (text, fine) in [
+            (r#"{}"#, true),
+            (r#" {"a":1} "#, true),
+            (r#"{"a":1,"a":1}"#, false),
+            (r#"{"a":1,"\u0061":2}"#, false),
+            (r#"{"a":{"b":1,"b":2}}"#, false),
+            (r#"{"a":[{"b":1,"b":2}]}"#, false),
+            (r#"{"a":{"b":1},"b":2}"#, true),
+            (r#"{"a":1}{"#, false),
+            (r#"{"a":1} x"#, false),
+            (r#"{"a":1,}"#, false),
+            (r#"{"a":1e999}"#, false),
+            (r#"{"a":NaN}"#, false),
+            (r#"{"a":01}"#, false),
+            (r#"{"a":"\ud800"}"#, false),
+            (r#"{'a':1}"#, false),
+            (r#"{/**/}"#, false),
+            ("\u{feff}{}", false),
+            (r#"[]"#, false),
+            (r#"null"#, false),
+            (r#""#, false),
+        ] {
+            assert_eq!(object(text.as_bytes()).is_ok(), fine, "{text}");
+        }
+        assert!(object(b"{\"a\":\"\xff\"}").is_err(), "not UTF-8");
+    }
+
+    #[test]
+    fn depth_is_bounded_and_twenty_levels_are_fine() {
+        let nested = |depth: usize| format!("{{\"a\":{}{}}}", "[".repeat(depth), "]".repeat(depth));
+        assert!(object(nested(20).as_bytes()).is_ok());
+        assert!(object(nested(100).as_bytes()).is_ok());
+        assert!(object(nested(100_000).as_bytes()).is_err());
+    }
+
+    #[test]
+    fn a_misfit_names_member_wanted_and_found() {
+        #[derive(serde::Deserialize, Debug)]
+        struct Own {
+            #[serde(rename = "training")]
+            _training: u8,
+        }
+        let own = object(br#"{"training":"high"}"#).expect("an object");
+        let misfit = fit::<Own>(&own).expect_err("a misfit");
+        assert_eq!(misfit.member, "training");
+        assert_eq!(misfit.problem, r#"invalid type: string "high", expected u8"#);
+    }
+}

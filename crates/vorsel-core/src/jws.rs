@@ -1,0 +1,197 @@
+//! JWS compact serialization, read strictly ([RFC 7515 section 7.1](https://www.rfc-editor.org/rfc/rfc7515#section-7.1)).
+//!
+//! Only one signature in compact form is read; the JSON serialization, unencoded payloads and encryption are not.
+
+use serde_json::Value;
+
+use crate::base64url;
+use crate::finding::{Detail, quoted};
+use crate::json::{self, Object};
+
+/// A token taken apart, its segments decoded, nothing in it checked.
+pub(crate) struct Compact<'a> {
+    /// The bytes that were signed: header and payload as they came, with the dot between them.
+    pub(crate) signing_input: &'a [u8],
+    pub(crate) header: Vec<u8>,
+    pub(crate) payload: Vec<u8>,
+    pub(crate) signature: Vec<u8>,
+}
+
+const THREE_SEGMENTS: &str = "three base64url segments with a dot between them";
+
+impl<'a> Compact<'a> {
+    /// Takes `token` apart, if it has at most `limit` bytes.
+    pub(crate) fn read(token: &'a [u8], limit: usize) -> Result<Self, Detail> {
+        if token.len() > limit {
+            return Err(Detail::new(format!("at most {limit} bytes"), format!("{} bytes", token.len())));
+        }
+        let (header, rest) = split_at_dot(token).ok_or_else(|| not_three_segments(token))?;
+        let (payload, signature) = split_at_dot(rest).ok_or_else(|| not_three_segments(token))?;
+        if signature.contains(&b'.') {
+            return Err(not_three_segments(token));
+        }
+        Ok(Self {
+            signing_input: &token[..header.len() + 1 + payload.len()],
+            header: segment("header", header)?,
+            payload: segment("payload", payload)?,
+            signature: segment("signature", signature)?,
+        })
+    }
+}
+
+fn split_at_dot(bytes: &[u8]) -> Option<(&[u8], &[u8])> {
+    let dot = bytes.iter().position(|byte| *byte == b'.')?;
+    Some((&bytes[..dot], &bytes[dot + 1..]))
+}
+
+fn segment(name: &str, text: &[u8]) -> Result<Vec<u8>, Detail> {
+    base64url::decode(text).map_err(|error| {
+        let expected = format!("a {name} in base64url without padding and without loose trailing bits");
+        let odd = text.iter().position(|byte| !byte.is_ascii_alphanumeric() && !b"-_".contains(byte));
+        let found = match odd {
+            Some(at) => format!("byte 0x{:02x} at position {at} of the {name}", text[at]),
+            None => format!("{} characters that do not decode ({error})", text.len()),
+        };
+        Detail::new(expected, found)
+    })
+}
+
+/// Says what the text looks like instead of a token; the mistakes are the common ones of a copied header.
+#[cold]
+fn not_three_segments(token: &[u8]) -> Detail {
+    let dots = token.iter().filter(|byte| **byte == b'.').count();
+    let found = if token.is_empty() {
+        "nothing".to_owned()
+    } else if token.len() > 7 && token[..7].eq_ignore_ascii_case(b"bearer ") {
+        "the scheme \"Bearer\" in front of the token".to_owned()
+    } else if token.starts_with(b"{") {
+        "JSON".to_owned()
+    } else if dots == 4 {
+        "five segments, as an encrypted token has".to_owned()
+    } else {
+        format!("{} of them", dots + 1)
+    };
+    Detail::new(THREE_SEGMENTS, found)
+}
+
+/// The JOSE header's members that this library reads. Keys and key addresses in a header are left unread: they are
+/// the attacker's to write ([RFC 8725 section 3.10](https://www.rfc-editor.org/rfc/rfc8725#section-3.10)).
+#[derive(Debug)]
+pub(crate) struct Header {
+    pub(crate) alg: String,
+    pub(crate) typ: Option<String>,
+    pub(crate) kid: Option<String>,
+    /// The extensions marked critical. None is understood here, so any entry refuses the token.
+    pub(crate) crit: Vec<String>,
+}
+
+impl Header {
+    pub(crate) fn read(bytes: &[u8]) -> Result<Self, Detail> {
+        let mut members = json::object(bytes)
+            .map_err(|error| Detail::new("a header that is one strict JSON object", error.to_string()))?;
+        let alg = text(&mut members, "alg")?.ok_or_else(|| Detail::new("a header with the member \"alg\"", "none"))?;
+        Ok(Self { alg, typ: text(&mut members, "typ")?, kid: text(&mut members, "kid")?, crit: crit(&mut members)? })
+    }
+}
+
+fn text(members: &mut Object, name: &str) -> Result<Option<String>, Detail> {
+    match members.get_mut(name) {
+        None => Ok(None),
+        Some(Value::String(text)) => Ok(Some(std::mem::take(text))),
+        Some(other) => Err(wrong_type(name, "a string", other)),
+    }
+}
+
+/// `crit` is a list of names, not empty, each of a member that is there
+/// ([RFC 7515 section 4.1.11](https://www.rfc-editor.org/rfc/rfc7515#section-4.1.11)).
+fn crit(members: &mut Object) -> Result<Vec<String>, Detail> {
+    let names = match members.get("crit") {
+        None => return Ok(Vec::new()),
+        Some(Value::Array(names)) if !names.is_empty() => names,
+        Some(other) => return Err(wrong_type("crit", "an array with at least one name", other)),
+    };
+    names
+        .iter()
+        .map(|name| match name {
+            Value::String(name) if members.contains_key(name) => Ok(name.clone()),
+            Value::String(name) => Err(Detail::new(
+                "\"crit\" to name members of the header",
+                format!("{} which is not there", quoted(name)),
+            )),
+            other => Err(wrong_type("crit", "names", other)),
+        })
+        .collect()
+}
+
+fn wrong_type(name: &str, expected: &str, found: &Value) -> Detail {
+    let found = match found {
+        Value::Array(items) if items.is_empty() => "an empty array",
+        other => json::type_name(other),
+    };
+    Detail::new(format!("{expected} in the header's \"{name}\""), found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn found(token: &str) -> String {
+        Compact::read(token.as_bytes(), 100).map_or_else(|detail| detail.found, |_| "a token".to_owned())
+    }
+
+    #[test]
+    fn what_is_not_a_token_is_named() {
+        for (token, expected) in [
+            ("e30.e30.", "a token"),
+            ("..", "a token"),
+            ("", "nothing"),
+            ("e30", "1 of them"),
+            ("e30.e30", "2 of them"),
+            ("e30.e30.AA.AA", "4 of them"),
+            ("e30.e30.AA.AA.AA", "five segments, as an encrypted token has"),
+            ("Bearer e30.e30", "the scheme \"Bearer\" in front of the token"),
+            ("Bearer e30.e30.AA", "byte 0x20 at position 6 of the header"),
+            ("{\"payload\":\"\"}", "JSON"),
+            ("e30.e30.AA ", "byte 0x20 at position 2 of the signature"),
+            ("e30.e30=.AA", "byte 0x3d at position 3 of the payload"),
+            (
+                "e30.e30.AB",
+                "2 characters that do not decode (expected base64url without padding and without loose trailing bits)",
+            ),
+        ] {
+            assert_eq!(found(token), expected, "{token:?}");
+        }
+        assert_eq!(found(&"a".repeat(101)), "101 bytes");
+    }
+
+    #[test]
+    fn header_members_must_have_their_types() {
+        for (text, fine) in [
+            (r#"{"alg":"ES256"}"#, true),
+            (r#"{"alg":"ES256","typ":"at+jwt","kid":"a","jwk":{"k":"AA"},"zip":"DEF"}"#, true),
+            (r#"{"alg":"ES256","crit":["b64"],"b64":false}"#, true),
+            (r#"{"typ":"at+jwt"}"#, false),
+            (r#"{"alg":null}"#, false),
+            (r#"{"alg":["ES256"]}"#, false),
+            (r#"{"alg":"ES256","kid":null}"#, false),
+            (r#"{"alg":"ES256","kid":7}"#, false),
+            (r#"{"alg":"ES256","typ":null}"#, false),
+            (r#"{"alg":"ES256","crit":[]}"#, false),
+            (r#"{"alg":"ES256","crit":"exp"}"#, false),
+            (r#"{"alg":"ES256","crit":["exp"]}"#, false),
+            (r#"{"alg":"ES256","crit":[1]}"#, false),
+            (r#"{"alg":"ES256","alg":"ES256"}"#, false),
+        ] {
+            assert_eq!(Header::read(text.as_bytes()).is_ok(), fine, "{text}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn reading_never_panics(bytes: Vec<u8>) {
+            let _ = Compact::read(&bytes, 16_384);
+            let _ = Header::read(&bytes);
+        }
+    }
+}

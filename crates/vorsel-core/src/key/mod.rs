@@ -1,0 +1,18 @@
+//! Keys: each bound to one algorithm when it is made, weak ones refused, secrets never shown.
+
+mod error;
+mod jwk;
+mod pem;
+mod secret;
+mod set;
+mod signing;
+mod thumbprint;
+mod verifying;
+
+pub use error::KeyError;
+pub use secret::Secret;
+pub use set::{KeySet, KeySetError, SkippedKey};
+pub use signing::SigningKey;
+pub use verifying::VerifyingKey;
+
+pub(crate) use set::CandidateError;

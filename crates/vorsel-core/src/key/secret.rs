@@ -1,0 +1,46 @@
+//! Bytes that must not be shown and are overwritten when dropped.
+
+use std::fmt;
+
+use aws_lc_rs::constant_time;
+use zeroize::{Zeroize, ZeroizeOnDrop};
+
+/// Secret bytes. `Debug` shows their length only, equality takes the same time wherever they differ, and dropping
+/// them overwrites the memory.
+#[derive(Clone, Zeroize, ZeroizeOnDrop)]
+pub struct Secret(Vec<u8>);
+
+impl Secret {
+    /// Takes the bytes over.
+    #[must_use]
+    pub const fn new(bytes: Vec<u8>) -> Self {
+        Self(bytes)
+    }
+
+    /// The bytes themselves. Whoever calls this answers for where they go.
+    #[must_use]
+    pub fn expose(&self) -> &[u8] {
+        &self.0
+    }
+
+    /// How many different byte values there are.
+    pub(crate) fn distinct_bytes(&self) -> usize {
+        let mut seen = [false; 256];
+        self.0.iter().for_each(|byte| seen[usize::from(*byte)] = true);
+        seen.iter().filter(|seen| **seen).count()
+    }
+}
+
+impl PartialEq for Secret {
+    fn eq(&self, other: &Self) -> bool {
+        constant_time::verify_slices_are_equal(&self.0, &other.0).is_ok()
+    }
+}
+
+impl Eq for Secret {}
+
+impl fmt::Debug for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Secret({} bytes)", self.0.len())
+    }
+}

@@ -1,0 +1,180 @@
+//! The keys a verifier trusts.
+
+use serde_json::Value;
+
+use super::{KeyError, VerifyingKey, jwk, pem};
+use crate::algorithm::Algorithm;
+use crate::json::{self, JsonError, Object};
+
+/// The keys a verifier trusts, each bound to one algorithm.
+#[derive(Clone, Debug, Default)]
+pub struct KeySet {
+    keys: Vec<VerifyingKey>,
+    skipped: Vec<SkippedKey>,
+}
+
+/// A member of a JWK Set that is no key for us, and why. A set may hold keys for other uses
+/// ([RFC 7517 section 5](https://www.rfc-editor.org/rfc/rfc7517#section-5)), so it is left out rather than fatal.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SkippedKey {
+    /// Its place in the set, from 0.
+    pub index: usize,
+    /// What was expected and found.
+    pub reason: String,
+}
+
+/// Why a text gives no key set.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum KeySetError {
+    /// Neither JSON nor PEM.
+    #[error("expected a JWK Set, a JWK or PEM, but found other text")]
+    Unknown,
+    /// The JSON is not a strict object.
+    #[error("the JWK Set cannot be read")]
+    Json(#[from] JsonError),
+    /// The one key in the text is refused.
+    #[error("the key cannot be used")]
+    Key(#[from] KeyError),
+    /// `keys` is not an array.
+    #[error("expected an array in the member \"keys\", but found {found}")]
+    NotAnArray {
+        /// The JSON type that was there.
+        found: &'static str,
+    },
+    /// Not one key of the set can be used.
+    #[error("expected at least one usable key, but {}", match .skipped.first() {
+        None => "the set is empty".to_owned(),
+        Some(first) => format!("key {} of {} was refused first: {}", first.index, .skipped.len(), first.reason),
+    })]
+    NoUsableKey {
+        /// Every member and why it was refused.
+        skipped: Vec<SkippedKey>,
+    },
+}
+
+/// At most this many keys are tried for one token, so that a token cannot buy work.
+const MAX_CANDIDATES: usize = 4;
+
+impl KeySet {
+    /// A set of these keys.
+    #[must_use]
+    pub fn new(keys: impl IntoIterator<Item = VerifyingKey>) -> Self {
+        Self { keys: keys.into_iter().collect(), skipped: Vec::new() }
+    }
+
+    /// Reads a JWK Set, one JWK, or PEM with one or more keys.
+    ///
+    /// # Errors
+    /// If the text is none of these, or not one key in it can be used.
+    pub fn read(text: &str) -> Result<Self, KeySetError> {
+        if text.trim_start().starts_with('{') {
+            Self::from_json(text)
+        } else if text.contains("-----BEGIN") {
+            Ok(Self::new(pem::verifying_keys(text)?))
+        } else {
+            Err(KeySetError::Unknown)
+        }
+    }
+
+    fn from_json(text: &str) -> Result<Self, KeySetError> {
+        let mut object = json::object(text.as_bytes())?;
+        match object.get_mut("keys") {
+            None => {
+                let key = jwk::verifying_key_of(&object);
+                jwk::wipe(&mut object);
+                Ok(Self::new([key?]))
+            }
+            Some(Value::Array(members)) => Self::from_members(members),
+            Some(other) => Err(KeySetError::NotAnArray { found: json::type_name(other) }),
+        }
+    }
+
+    fn from_members(members: &mut [Value]) -> Result<Self, KeySetError> {
+        let mut set = Self::default();
+        for (index, member) in members.iter_mut().enumerate() {
+            match read_member(member) {
+                Ok(key) => set.keys.push(key),
+                Err(reason) => set.skipped.push(SkippedKey { index, reason }),
+            }
+        }
+        if set.keys.is_empty() {
+            return Err(KeySetError::NoUsableKey { skipped: set.skipped });
+        }
+        Ok(set)
+    }
+
+    /// The keys, in the order given.
+    #[must_use]
+    pub fn keys(&self) -> &[VerifyingKey] {
+        &self.keys
+    }
+
+    /// The members of the JWK Set that were left out.
+    #[must_use]
+    pub fn skipped(&self) -> &[SkippedKey] {
+        &self.skipped
+    }
+
+    /// The public keys as a JWK Set object; shared secrets are left out.
+    #[must_use]
+    pub fn to_public_jwk_set(&self) -> Object {
+        let keys = self.keys.iter().filter_map(VerifyingKey::to_public_jwk).map(Value::Object).collect();
+        [("keys".to_owned(), Value::Array(keys))].into_iter().collect()
+    }
+
+    /// The keys that may have signed a token with this header.
+    pub(crate) fn candidates(&self, kid: Option<&str>, algorithm: Algorithm) -> Result<Candidates<'_>, CandidateError> {
+        let by_name = |key: &&VerifyingKey| kid.is_none_or(|kid| key.key_id() == kid);
+        let unnamed = |key: &&VerifyingKey| !key.is_named();
+        let fitting = |key: &&VerifyingKey| key.algorithm() == algorithm;
+        let mut found: Vec<&VerifyingKey> = self.keys.iter().filter(by_name).filter(fitting).collect();
+        if found.is_empty() {
+            // A key ID that belongs to a key of another algorithm is not a reason to look further.
+            if let Some(other) = self.keys.iter().find(|key| kid == Some(key.key_id())) {
+                return Err(CandidateError::OtherAlgorithm(other.algorithm()));
+            }
+            found = self.keys.iter().filter(unnamed).filter(fitting).collect();
+        }
+        if found.is_empty() {
+            return Err(CandidateError::Unknown);
+        }
+        found.truncate(MAX_CANDIDATES);
+        Ok(Candidates(found))
+    }
+
+    /// The algorithms the keys are bound to, each once.
+    pub(crate) fn algorithms(&self) -> Vec<Algorithm> {
+        let mut algorithms: Vec<_> = self.keys.iter().map(VerifyingKey::algorithm).collect();
+        algorithms.sort_unstable();
+        algorithms.dedup();
+        algorithms
+    }
+}
+
+fn read_member(member: &mut Value) -> Result<VerifyingKey, String> {
+    let Value::Object(jwk) = member else {
+        return Err(format!("expected an object, but found {}", json::type_name(member)));
+    };
+    let key = jwk::verifying_key_of(jwk).map_err(|error| error.to_string());
+    jwk::wipe(jwk);
+    key
+}
+
+/// A few keys of one algorithm, never none.
+pub(crate) struct Candidates<'a>(Vec<&'a VerifyingKey>);
+
+impl Candidates<'_> {
+    /// Whether one of them made `signature` over `input`.
+    pub(crate) fn verify(&self, input: &[u8], signature: &[u8]) -> bool {
+        self.0.iter().any(|key| key.verifies(input, signature))
+    }
+}
+
+/// Why no key is a candidate.
+pub(crate) enum CandidateError {
+    /// No key has the ID, or the algorithm where no ID is given.
+    Unknown,
+    /// The key with that ID is bound to another algorithm.
+    OtherAlgorithm(Algorithm),
+}

@@ -1,0 +1,144 @@
+//! Keys that sign.
+
+use std::fmt;
+
+use aws_lc_rs::hmac;
+use aws_lc_rs::rand::{SystemRandom, fill};
+use aws_lc_rs::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, Ed25519KeyPair, KeyPair};
+use zeroize::Zeroizing;
+
+use super::{KeyError, Secret, VerifyingKey, jwk, pem};
+use crate::algorithm::Algorithm;
+
+/// A key that signs with one algorithm, chosen when the key is made.
+///
+/// `Debug` shows the algorithm and the key ID, never the key.
+pub struct SigningKey {
+    material: Material,
+    verifying: VerifyingKey,
+}
+
+enum Material {
+    Hmac { key: Box<hmac::Key>, secret: Secret },
+    Ecdsa(EcdsaKeyPair),
+    Ed25519(Ed25519KeyPair),
+}
+
+impl SigningKey {
+    /// Makes a new key from the operating system's randomness; its ID is its thumbprint.
+    ///
+    /// # Errors
+    /// [`KeyError::Primitive`] if the system gives no randomness.
+    pub fn generate(algorithm: Algorithm) -> Result<Self, KeyError> {
+        match algorithm {
+            Algorithm::Hs256 => {
+                let mut bytes = vec![0; MIN_SECRET];
+                fill(&mut bytes)?;
+                Self::hmac(algorithm, Secret::new(bytes))
+            }
+            Algorithm::Es256 => Self::ecdsa(EcdsaKeyPair::generate(&ECDSA_P256_SHA256_FIXED_SIGNING)?),
+            Algorithm::EdDsa => Self::ed25519(Ed25519KeyPair::generate()?),
+        }
+    }
+
+    /// Takes a shared secret for an HMAC algorithm.
+    ///
+    /// # Errors
+    /// If the secret is shorter than the hash, 32 bytes for HS256; if it has fewer than eight different bytes; if
+    /// the algorithm is not an HMAC.
+    pub fn hmac(algorithm: Algorithm, secret: Secret) -> Result<Self, KeyError> {
+        let verifying = VerifyingKey::hmac(algorithm, &secret)?;
+        let key = Box::new(hmac::Key::new(hmac::HMAC_SHA256, secret.expose()));
+        Ok(Self { material: Material::Hmac { key, secret }, verifying })
+    }
+
+    pub(super) fn ecdsa(pair: EcdsaKeyPair) -> Result<Self, KeyError> {
+        let verifying = VerifyingKey::es256(pair.public_key().as_ref())?;
+        Ok(Self { material: Material::Ecdsa(pair), verifying })
+    }
+
+    pub(super) fn ed25519(pair: Ed25519KeyPair) -> Result<Self, KeyError> {
+        let verifying = VerifyingKey::ed25519(pair.public_key().as_ref())?;
+        Ok(Self { material: Material::Ed25519(pair), verifying })
+    }
+
+    /// Reads a private or symmetric JWK ([RFC 7517](https://www.rfc-editor.org/rfc/rfc7517)). Without `alg`, the key
+    /// type decides: `oct` is HS256, P-256 is ES256, Ed25519 is EdDSA.
+    ///
+    /// # Errors
+    /// If the text is not a strict JWK, has no private part, or holds a key that is weak or of another kind.
+    pub fn from_jwk(text: &str) -> Result<Self, KeyError> {
+        jwk::signing_key(text)
+    }
+
+    /// Reads the one private key in a PEM text: PKCS#8 (`PRIVATE KEY`) or SEC 1 (`EC PRIVATE KEY`).
+    ///
+    /// # Errors
+    /// If there is not exactly one such block, or the key in it is of a kind not supported here.
+    pub fn from_pem(text: &str) -> Result<Self, KeyError> {
+        pem::signing_key(text)
+    }
+
+    /// The same key under another key ID.
+    #[must_use]
+    pub fn with_key_id(mut self, kid: impl Into<String>) -> Self {
+        self.verifying = self.verifying.with_key_id(kid);
+        self
+    }
+
+    /// The algorithm the key is bound to.
+    #[must_use]
+    pub fn algorithm(&self) -> Algorithm {
+        self.verifying.algorithm()
+    }
+
+    /// The key ID that goes into the header of every token.
+    #[must_use]
+    pub fn key_id(&self) -> &str {
+        self.verifying.key_id()
+    }
+
+    /// The key that checks what this one signs. For an HMAC it holds the same secret.
+    #[must_use]
+    pub fn verifying_key(&self) -> VerifyingKey {
+        self.verifying.clone()
+    }
+
+    /// The whole key as a JWK, secret part included: for a file that only its owner can read.
+    ///
+    /// # Errors
+    /// [`KeyError::Primitive`] if the primitive does not hand the private part out.
+    pub fn to_private_jwk(&self) -> Result<Zeroizing<String>, KeyError> {
+        use aws_lc_rs::encoding::{AsBigEndian, EcPrivateKeyBin};
+        let private = match &self.material {
+            Material::Hmac { secret, .. } => secret.clone(),
+            Material::Ecdsa(pair) => {
+                let bytes: EcPrivateKeyBin<'_> = pair.private_key().as_be_bytes()?;
+                Secret::new(bytes.as_ref().to_vec())
+            }
+            Material::Ed25519(pair) => {
+                let bytes = pair.seed()?.as_be_bytes()?;
+                Secret::new(bytes.as_ref().to_vec())
+            }
+        };
+        Ok(jwk::private_text(&self.verifying, &private))
+    }
+
+    /// Signs `input`. HMAC and EdDSA signatures are deterministic, ECDSA ones are not.
+    pub(crate) fn sign(&self, input: &[u8]) -> Result<Vec<u8>, KeyError> {
+        Ok(match &self.material {
+            Material::Hmac { key, .. } => hmac::sign(key, input).as_ref().to_vec(),
+            Material::Ecdsa(pair) => pair.sign(&SystemRandom::new(), input)?.as_ref().to_vec(),
+            Material::Ed25519(pair) => pair.try_sign(input)?.as_ref().to_vec(),
+        })
+    }
+}
+
+/// The fewest bytes of an HS256 secret: as many as its hash has.
+pub(super) const MIN_SECRET: usize = 32;
+
+impl fmt::Debug for SigningKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("SigningKey").field("algorithm", &self.algorithm()).field("key_id", &self.key_id()).finish()
+    }
+}

@@ -1,0 +1,42 @@
+//! The decisions of Vorsel without IO: signed tokens, keys, findings, rules, access plans and session states.
+//!
+//! Everything here is a function of its inputs and a given `now`. There is no clock, no async runtime, no file and no
+//! socket, and no randomness but what the primitives need to make keys and to sign; ids and session secrets are handed
+//! in. Add the `vorsel` crate to an application; it brings the clock, the stores, the guard and the endpoints, and
+//! re-exports what is here.
+
+mod algorithm;
+mod answer;
+mod audit;
+pub mod base64url;
+mod claims;
+mod expectations;
+mod finding;
+mod issuer;
+mod json;
+mod jws;
+mod key;
+mod kind;
+mod plan;
+pub mod rule;
+mod scope;
+mod session;
+mod time;
+mod unchecked;
+mod verifier;
+
+pub use algorithm::Algorithm;
+pub use answer::{Answer, Refusal, problem};
+pub use claims::{Checked, Claims, NoOwn};
+pub use expectations::{Expectations, SkewError};
+pub use finding::{Check, Finding};
+pub use issuer::{AccessDraft, IssueError, Issuer};
+pub use json::{JsonError, Object};
+pub use key::{KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, VerifyingKey};
+pub use kind::Kind;
+pub use plan::{Access, AccessPlan, Mistake, Place, PlanBuilder, PlanError, Route, Unmet, Verdict};
+pub use scope::{ScopeError, Scopes};
+pub use session::{EndReason, Ended, Presented, RefreshTokens, SESSION_SECRET_BYTES, Session, SessionLimits, Step};
+pub use time::{Lifetime, LifetimeError, Timestamp, spoken};
+pub use unchecked::{UncheckedError, UncheckedToken};
+pub use verifier::{Findings, Verifier};

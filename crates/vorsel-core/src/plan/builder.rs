@@ -1,0 +1,116 @@
+//! Putting a plan together, from Rust, from text, or from both.
+
+use super::mistake::{Mistake, Place, Span};
+use super::{AccessPlan, PlanError};
+use crate::rule::{Rule, RuleError};
+
+/// Collects the parts of a plan; [`build`](Self::build) checks them all.
+#[derive(Clone, Debug, Default)]
+#[must_use]
+pub struct PlanBuilder {
+    pub(super) roles: Vec<(Spanned, Vec<Spanned>)>,
+    /// Declared scopes; as long as none is declared, any scope may be named.
+    pub(super) scopes: Vec<Spanned>,
+    pub(super) policies: Vec<(Spanned, DraftRule)>,
+    pub(super) routes: Vec<DraftRoute>,
+    pub(super) mistakes: Vec<(Span, String)>,
+    /// The text that spans point into, and its name.
+    pub(super) source: Option<(String, String)>,
+}
+
+/// A name and where it stands.
+#[derive(Clone, Debug)]
+pub(super) struct Spanned {
+    pub(super) name: String,
+    pub(super) span: Span,
+}
+
+/// A rule and where it begins. `offset` says where the rule's own spans start, if its text stands there unescaped.
+#[derive(Clone, Debug)]
+pub(super) struct DraftRule {
+    pub(super) rule: Rule,
+    pub(super) span: Span,
+}
+
+#[derive(Clone, Debug)]
+pub(super) struct DraftRoute {
+    pub(super) method: Spanned,
+    pub(super) path: Spanned,
+    /// The rule, or nothing for an open route.
+    pub(super) need: Option<DraftRule>,
+}
+
+impl From<&str> for Spanned {
+    fn from(name: &str) -> Self {
+        Self { name: name.to_owned(), span: None }
+    }
+}
+
+impl PlanBuilder {
+    /// Declares a role and the roles it includes; inclusion carries on: a director who is an operator is an observer
+    /// too, if an operator is one.
+    pub fn role(mut self, name: &str, includes: &[&str]) -> Self {
+        self.roles.push((name.into(), includes.iter().map(|name| (*name).into()).collect()));
+        self
+    }
+
+    /// Declares the scopes that rules may name. Without any declaration every scope may be named.
+    pub fn scopes(mut self, names: &[&str]) -> Self {
+        self.scopes.extend(names.iter().map(|name| Spanned::from(*name)));
+        self
+    }
+
+    /// Names a rule for use on several routes. The rule is a [`Rule`] or its text.
+    pub fn policy(mut self, name: &str, rule: impl TryInto<Rule, Error: Into<RuleError>>) -> Self {
+        if let Some(rule) = self.rule(format_args!("policy {name:?}"), rule) {
+            self.policies.push((name.into(), rule));
+        }
+        self
+    }
+
+    /// Leaves a route open: no caller is needed.
+    pub fn open(mut self, method: &str, path: &str) -> Self {
+        self.routes.push(DraftRoute { method: method.into(), path: path.into(), need: None });
+        self
+    }
+
+    /// Guards a route with a rule, a [`Rule`] or its text.
+    pub fn need(mut self, method: &str, path: &str, rule: impl TryInto<Rule, Error: Into<RuleError>>) -> Self {
+        if let Some(rule) = self.rule(format_args!("{method} {path}"), rule) {
+            self.routes.push(DraftRoute { method: method.into(), path: path.into(), need: Some(rule) });
+        }
+        self
+    }
+
+    fn rule(
+        &mut self,
+        whose: std::fmt::Arguments<'_>,
+        rule: impl TryInto<Rule, Error: Into<RuleError>>,
+    ) -> Option<DraftRule> {
+        match rule.try_into().map_err(Into::into) {
+            Ok(rule) => Some(DraftRule { rule, span: None }),
+            Err(error) => {
+                self.mistakes.push((None, format!("{whose}: in the rule at {}: {error}", error.span.start + 1)));
+                None
+            }
+        }
+    }
+
+    /// Checks everything and builds the plan.
+    ///
+    /// # Errors
+    /// Every mistake at once: unknown names, doubled or clashing routes, roles or policies that include themselves,
+    /// rules that cannot be read, no route at all.
+    pub fn build(self) -> Result<AccessPlan, PlanError> {
+        let (plan, mut mistakes) = super::compile::compile(&self);
+        if mistakes.is_empty() && self.mistakes.is_empty() {
+            return Ok(plan);
+        }
+        mistakes.extend(self.mistakes);
+        mistakes.sort_by_key(|(span, _)| span.as_ref().map_or(0, |span| span.start));
+        let (file, text) = self.source.map_or((None, String::new()), |(file, text)| (Some(file), text));
+        let located =
+            |(span, message): (Span, String)| Mistake { place: span.map(|span| Place::of(&text, span.start)), message };
+        Err(PlanError { file, mistakes: mistakes.into_iter().map(located).collect() })
+    }
+}

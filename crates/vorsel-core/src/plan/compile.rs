@@ -1,0 +1,217 @@
+//! Checking the parts of a plan and putting them into the form that decides.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::builder::{DraftRoute, DraftRule, PlanBuilder, Spanned};
+use super::mistake::{Span, did_you_mean};
+use super::{Access, AccessPlan, Roles, Route};
+use crate::finding::quoted;
+use crate::rule::{Operand, Rule, is_name};
+use crate::scope::is_scope;
+
+/// The plan, and every mistake in it; with any mistake the plan is not to be used.
+pub(super) fn compile(draft: &PlanBuilder) -> (AccessPlan, Vec<(Span, String)>) {
+    let mut compiler = Compiler { draft, mistakes: Vec::new() };
+    let roles = compiler.roles();
+    compiler.scopes();
+    let policies = compiler.policies();
+    let (routes, paths) = compiler.routes();
+    (AccessPlan { roles, policies, routes, paths }, compiler.mistakes)
+}
+
+struct Compiler<'a> {
+    draft: &'a PlanBuilder,
+    mistakes: Vec<(Span, String)>,
+}
+
+impl Compiler<'_> {
+    fn mistake(&mut self, span: &Span, message: String) {
+        self.mistakes.push((span.clone(), message));
+    }
+
+    /// Names that are well formed and declared once.
+    fn declared<'n>(&mut self, what: &str, names: impl Iterator<Item = &'n Spanned>, fits: fn(&str) -> bool) {
+        let mut seen = BTreeSet::new();
+        for Spanned { name, span } in names {
+            if !fits(name) {
+                self.mistake(span, format!("{} is not a name for a {what}", quoted(name)));
+            }
+            if !seen.insert(name.as_str()) {
+                self.mistake(span, format!("the {what} {name:?} is declared twice"));
+            }
+        }
+    }
+
+    fn roles(&mut self) -> Roles {
+        let declared = &self.draft.roles;
+        self.declared("role", declared.iter().map(|(role, _)| role), is_name);
+        let direct: BTreeMap<&str, &Vec<Spanned>> =
+            declared.iter().map(|(role, includes)| (role.name.as_str(), includes)).collect();
+        for Spanned { name, span } in declared.iter().flat_map(|(_, includes)| includes) {
+            if !direct.contains_key(name.as_str()) {
+                let advice = did_you_mean(name, direct.keys().copied());
+                self.mistake(span, format!("unknown role {name:?}{advice}"));
+            }
+        }
+        let mut roles = Roles::default();
+        for (role, _) in declared {
+            let reached = reach(&role.name, |name| {
+                direct
+                    .get(name)
+                    .into_iter()
+                    .flat_map(|includes| includes.iter().map(|role| role.name.as_str()))
+                    .collect()
+            });
+            if reached.contains(&role.name) {
+                self.mistake(&role.span, format!("the role {:?} includes itself", role.name));
+            }
+            let mut good_as = reached;
+            good_as.insert(role.name.clone());
+            roles.0.insert(role.name.clone(), good_as);
+        }
+        roles
+    }
+
+    fn scopes(&mut self) {
+        self.declared("scope", self.draft.scopes.iter(), is_scope);
+    }
+
+    fn policies(&mut self) -> BTreeMap<String, Rule> {
+        let declared = &self.draft.policies;
+        self.declared("policy", declared.iter().map(|(policy, _)| policy), is_name);
+        for (policy, rule) in declared {
+            self.names_in(rule, None);
+            let reached = reach(&policy.name, |name| {
+                let rule = declared.iter().find(|(policy, _)| policy.name == name).map(|(_, rule)| &rule.rule);
+                rule.map(policies_in).unwrap_or_default()
+            });
+            if reached.contains(&policy.name) {
+                self.mistake(&policy.span, format!("the policy {:?} asks for itself", policy.name));
+            }
+        }
+        declared.iter().map(|(policy, rule)| (policy.name.clone(), rule.rule.clone())).collect()
+    }
+
+    fn routes(&mut self) -> (Vec<Route>, matchit::Router<Vec<usize>>) {
+        let mut by_path: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+        let mut routes: Vec<Route> = Vec::new();
+        for route in &self.draft.routes {
+            self.route(route);
+            let same_path = by_path.entry(&route.path.name).or_default();
+            if same_path.iter().any(|index| routes[*index].method == route.method.name) {
+                self.mistake(&route.method.span, format!("{} {} has two entries", route.method.name, route.path.name));
+            }
+            same_path.push(routes.len());
+            routes.push(Route {
+                method: route.method.name.clone(),
+                path: route.path.name.clone(),
+                access: route.need.as_ref().map_or(Access::Open, |need| Access::Need(need.rule.clone())),
+            });
+        }
+        if routes.is_empty() && self.draft.mistakes.is_empty() {
+            self.mistake(&None, "a plan without a route refuses every request; add [[routes]]".to_owned());
+        }
+        let mut paths = matchit::Router::new();
+        for (path, indices) in by_path {
+            if let Err(error) = paths.insert(path, indices) {
+                let span = self
+                    .draft
+                    .routes
+                    .iter()
+                    .find(|route| route.path.name == path)
+                    .and_then(|route| route.path.span.clone());
+                self.mistake(&span, format!("the path {} cannot be used: {error}", quoted(path)));
+            }
+        }
+        (routes, paths)
+    }
+
+    fn route(&mut self, route: &DraftRoute) {
+        const METHODS: [&str; 9] = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT"];
+        let (method, path) = (&route.method.name, &route.path.name);
+        if !METHODS.contains(&method.as_str()) {
+            let advice = did_you_mean(&method.to_uppercase(), METHODS.into_iter());
+            self.mistake(&route.method.span, format!("unknown method {}{advice}", quoted(method)));
+        }
+        if !path.starts_with('/') {
+            self.mistake(
+                &route.path.span,
+                format!("expected a path that begins with \"/\", but found {}", quoted(path)),
+            );
+        }
+        if let Some(need) = &route.need {
+            self.names_in(need, Some(path));
+        }
+    }
+
+    /// Every role, scope, policy and path parameter that a rule names must exist.
+    fn names_in(&mut self, rule: &DraftRule, path: Option<&str>) {
+        let draft = self.draft;
+        let roles = || draft.roles.iter().map(|(role, _)| role.name.as_str());
+        let scopes = || draft.scopes.iter().map(|scope| scope.name.as_str());
+        let policies = || draft.policies.iter().map(|(policy, _)| policy.name.as_str());
+        let mut wrong = Vec::new();
+        let mut unknown =
+            |what: &str, name: &str, advice: String| wrong.push(format!("unknown {what} {name:?}{advice}"));
+        rule.rule.walk(&mut |rule| match rule {
+            Rule::Role(name) if !roles().any(|known| known == name) => {
+                unknown("role", name, did_you_mean(name, roles()));
+            }
+            Rule::Scope(name) if !draft.scopes.is_empty() && !scopes().any(|known| known == name) => {
+                unknown("scope", name, did_you_mean(name, scopes()));
+            }
+            Rule::Policy(name) if !policies().any(|known| known == name) => {
+                unknown("policy", name, did_you_mean(name, policies()));
+            }
+            Rule::Compare(left, _, right) => {
+                for name in [left, right].into_iter().filter_map(|operand| missing_parameter(operand, path)) {
+                    unknown("path parameter", name, format!(" in {}", quoted(path.unwrap_or_default())));
+                }
+            }
+            Rule::In(operand, _) | Rule::Has(operand, _) => {
+                if let Some(name) = missing_parameter(operand, path) {
+                    unknown("path parameter", name, format!(" in {}", quoted(path.unwrap_or_default())));
+                }
+            }
+            _ => {}
+        });
+        rule.rule.walk(&mut |rule| {
+            if matches!(rule, Rule::All(rules) | Rule::Any(rules) if rules.is_empty()) {
+                wrong.push("a list of rules without a rule in it".to_owned());
+            }
+        });
+        wrong.into_iter().for_each(|message| self.mistake(&rule.span, message));
+    }
+}
+
+/// The path parameter an operand names, if the route's path does not have it. A policy has no path of its own: what
+/// it names may be there on one route and missing on another, where the comparison is false.
+fn missing_parameter<'o>(operand: &'o Operand, path: Option<&str>) -> Option<&'o str> {
+    let (Operand::Path(name), Some(path)) = (operand, path) else { return None };
+    let there = [format!("{{{name}}}"), format!("{{*{name}}}")].iter().any(|part| path.contains(part));
+    (!there).then_some(name)
+}
+
+fn policies_in(rule: &Rule) -> Vec<&str> {
+    let mut names = Vec::new();
+    fn collect<'r>(rule: &'r Rule, names: &mut Vec<&'r str>) {
+        if let Rule::Policy(name) = rule {
+            names.push(name);
+        }
+        rule.inner().iter().for_each(|rule| collect(rule, names));
+    }
+    collect(rule, &mut names);
+    names
+}
+
+/// Everything reached from `start` in one step or more.
+fn reach<'a>(start: &'a str, next: impl Fn(&str) -> Vec<&'a str>) -> BTreeSet<String> {
+    let mut reached = BTreeSet::new();
+    let mut open = next(start);
+    while let Some(name) = open.pop() {
+        if reached.insert(name.to_owned()) {
+            open.extend(next(name));
+        }
+    }
+    reached
+}

@@ -1,0 +1,88 @@
+//! Deciding one request.
+
+use std::borrow::Cow;
+
+use percent_encoding::percent_decode_str;
+
+use super::{Access, AccessPlan, Route};
+use crate::claims::Claims;
+use crate::rule::{Evaluator, Facts, Rule};
+
+/// What a plan says to a request.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+#[must_use]
+pub enum Verdict {
+    /// The route is open.
+    Open,
+    /// The caller fulfils the route's rule.
+    Allowed,
+    /// The route has a rule, and the request has no caller.
+    NeedsCaller,
+    /// The caller does not fulfil the rule.
+    Refused(Unmet),
+    /// Nobody has said anything about this route.
+    NoRule,
+}
+
+/// Why a rule does not hold.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Unmet {
+    /// The whole rule.
+    pub rule: String,
+    /// The parts of it that are not met, and what the caller has instead.
+    pub parts: Vec<String>,
+    /// The scopes that are missing, if it is a scope that is wanted.
+    pub scopes: Vec<String>,
+}
+
+/// The method whose rule stands in for a missing one: whoever may GET may ask for the head of it
+/// ([RFC 9110 section 9.3.2](https://www.rfc-editor.org/rfc/rfc9110#section-9.3.2)).
+const STAND_IN: [(&str, &str); 1] = [("HEAD", "GET")];
+
+impl AccessPlan {
+    /// Decides a request with this method and path (without its query, as it was sent) by this caller.
+    pub fn decide(&self, method: &str, path: &str, caller: Option<&Claims>) -> Verdict {
+        let Ok(matched) = self.paths.at(path) else { return Verdict::NoRule };
+        let Some(route) = self.entry(matched.value, method) else { return Verdict::NoRule };
+        let rule = match (&route.access, caller) {
+            (Access::Open, _) => return Verdict::Open,
+            (Access::Need(_), None) => return Verdict::NeedsCaller,
+            (Access::Need(rule), Some(_)) => rule,
+        };
+        let Some(caller) = caller else { return Verdict::NeedsCaller };
+        let path = matched.params.iter().filter_map(|(name, value)| Some((name, decoded(value)?))).collect();
+        self.apply(rule, &Facts { caller, path })
+    }
+
+    /// Whether the route of this method and path is open; a path without an entry is not.
+    #[must_use]
+    pub fn is_open(&self, method: &str, path: &str) -> bool {
+        matches!(self.decide(method, path, None), Verdict::Open)
+    }
+
+    fn entry(&self, indices: &[usize], method: &str) -> Option<&Route> {
+        let of = |method: &str| indices.iter().map(|index| &self.routes[*index]).find(|route| route.method == method);
+        of(method).or_else(|| STAND_IN.iter().find(|(missing, _)| *missing == method).and_then(|(_, other)| of(other)))
+    }
+
+    fn apply(&self, rule: &Rule, facts: &Facts<'_>) -> Verdict {
+        let evaluator = Evaluator { book: self, facts };
+        if evaluator.holds(rule) {
+            return Verdict::Allowed;
+        }
+        let mut scopes = Vec::new();
+        evaluator.missing_scopes(rule, &mut scopes);
+        Verdict::Refused(Unmet {
+            rule: rule.to_string(),
+            parts: evaluator.unmet(rule),
+            scopes: scopes.into_iter().map(str::to_owned).collect(),
+        })
+    }
+}
+
+/// A path parameter as the handler sees it. One that is not UTF-8 is left out: comparisons with it are false.
+fn decoded(value: &str) -> Option<Cow<'_, str>> {
+    percent_decode_str(value).decode_utf8().ok()
+}

@@ -1,0 +1,117 @@
+//! Mistakes in a plan: all of them at once, each with its place and with what would be right.
+
+use std::fmt;
+use std::ops::Range;
+
+/// Everything that is wrong with a plan.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PlanError {
+    pub(super) file: Option<String>,
+    pub(super) mistakes: Vec<Mistake>,
+}
+
+/// One mistake.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Mistake {
+    /// Where it is, for a plan read from text.
+    pub place: Option<Place>,
+    /// What is wrong and what would be right.
+    pub message: String,
+}
+
+/// A place in a text, both counted from 1, the column in characters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Place {
+    /// The line.
+    pub line: usize,
+    /// The column.
+    pub column: usize,
+}
+
+impl PlanError {
+    /// Each mistake, in the order of the text.
+    #[must_use]
+    pub fn mistakes(&self) -> &[Mistake] {
+        &self.mistakes
+    }
+}
+
+impl Place {
+    pub(super) fn of(text: &str, at: usize) -> Self {
+        let before = text.get(..at).unwrap_or(text);
+        let line_start = before.rfind('\n').map_or(0, |newline| newline + 1);
+        Self { line: before.matches('\n').count() + 1, column: before[line_start..].chars().count() + 1 }
+    }
+}
+
+/// The bytes of the plan's text that something was read from; nothing for what was written in Rust.
+pub(super) type Span = Option<Range<usize>>;
+
+impl fmt::Display for PlanError {
+    /// One line for each mistake: `file:line:column: message`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (index, mistake) in self.mistakes.iter().enumerate() {
+            f.write_str(if index == 0 { "" } else { "\n" })?;
+            if let (Some(file), Some(place)) = (&self.file, mistake.place) {
+                write!(f, "{file}:{}:{}: ", place.line, place.column)?;
+            }
+            f.write_str(&mistake.message)?;
+        }
+        Ok(())
+    }
+}
+
+impl std::error::Error for PlanError {}
+
+/// The nearest of `known` to a misspelt name, as advice; empty if none is near.
+pub(super) fn did_you_mean<'a>(name: &str, known: impl Iterator<Item = &'a str>) -> String {
+    known
+        .map(|candidate| (distance(name, candidate), candidate))
+        .filter(|(distance, candidate)| *distance <= 1 + candidate.chars().count() / 4)
+        .min()
+        .map_or_else(String::new, |(_, candidate)| format!("; did you mean {candidate:?}?"))
+}
+
+/// Edits between two names: insertions, deletions, replacements.
+fn distance(left: &str, right: &str) -> usize {
+    let right: Vec<char> = right.chars().collect();
+    let mut row: Vec<usize> = (0..=right.len()).collect();
+    for (i, from) in left.chars().enumerate() {
+        let mut diagonal = row[0];
+        row[0] = i + 1;
+        for (j, to) in right.iter().enumerate() {
+            let replaced = diagonal + usize::from(from != *to);
+            diagonal = row[j + 1];
+            row[j + 1] = replaced.min(diagonal + 1).min(row[j] + 1);
+        }
+    }
+    row[right.len()]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn near_names_are_proposed_and_far_ones_are_not() {
+        let roles = ["visitor", "observer", "operator", "director"];
+        for (name, advice) in [
+            ("operater", "; did you mean \"operator\"?"),
+            ("obsrver", "; did you mean \"observer\"?"),
+            ("astronaut", ""),
+        ] {
+            assert_eq!(did_you_mean(name, roles.into_iter()), advice);
+        }
+        assert_eq!(distance("", "abc"), 3);
+        assert_eq!(distance("kitten", "sitting"), 3);
+    }
+
+    #[test]
+    fn places_count_from_one_in_characters() {
+        let text = "ab\né[x";
+        for (at, line, column) in [(0, 1, 1), (2, 1, 3), (3, 2, 1), (5, 2, 2), (99, 2, 4)] {
+            assert_eq!(Place::of(text, at), Place { line, column }, "{at}");
+        }
+    }
+}

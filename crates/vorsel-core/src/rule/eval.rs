@@ -1,0 +1,192 @@
+//! Whether a rule holds for a caller and a request, and what is missing when it does not.
+
+use std::borrow::Cow;
+use std::cmp::Ordering;
+
+use serde_json::{Number, Value};
+
+use super::{Comparison, Operand, Rule};
+use crate::claims::Claims;
+use crate::finding::{quoted, quoted_list};
+
+/// What a rule is decided by.
+#[derive(Clone, Debug)]
+pub struct Facts<'a> {
+    /// The caller's checked claims.
+    pub caller: &'a Claims,
+    /// The path parameters, percent-decoded.
+    pub path: Vec<(&'a str, Cow<'a, str>)>,
+}
+
+/// What a plan knows of roles and policies.
+pub trait RoleBook {
+    /// Whether the plan declares this role.
+    fn is_declared(&self, role: &str) -> bool;
+    /// Whether holding `held` is as good as holding `wanted`.
+    fn includes(&self, held: &str, wanted: &str) -> bool;
+    /// The rule of a policy.
+    fn policy(&self, name: &str) -> Option<&Rule>;
+}
+
+/// Evaluates rules of one plan for one request.
+pub(crate) struct Evaluator<'a, B> {
+    pub(crate) book: &'a B,
+    pub(crate) facts: &'a Facts<'a>,
+}
+
+impl<B: RoleBook> Evaluator<'_, B> {
+    /// Whether the rule holds.
+    pub(crate) fn holds(&self, rule: &Rule) -> bool {
+        self.holds_under(rule, false)
+    }
+
+    /// `negated` says that an odd number of `not` stands around the rule. It matters for roles alone: see
+    /// [`has_role`](Self::has_role).
+    fn holds_under(&self, rule: &Rule, negated: bool) -> bool {
+        match rule {
+            Rule::SignedIn => true,
+            Rule::Role(name) => self.has_role(name, negated),
+            Rule::Scope(name) => self.facts.caller.scopes().contains(name),
+            // A plan with an unknown policy is not built; if one were, the rule would fail on either side of a `not`.
+            Rule::Policy(name) => self.book.policy(name).map_or(negated, |rule| self.holds_under(rule, negated)),
+            Rule::Compare(left, comparison, right) => match (self.value(left), self.value(right)) {
+                (Some(left), Some(right)) => compare(&left, *comparison, &right),
+                _ => false,
+            },
+            Rule::In(operand, values) => {
+                self.value(operand).is_some_and(|held| values.iter().any(|value| equal(&held, value)))
+            }
+            Rule::Has(operand, value) => match self.value(operand).as_deref() {
+                Some(Value::Array(held)) => held.iter().any(|held| equal(held, value)),
+                _ => false,
+            },
+            Rule::Not(inner) => !self.holds_under(inner, !negated),
+            Rule::All(rules) => rules.iter().all(|rule| self.holds_under(rule, negated)),
+            Rule::Any(rules) => rules.iter().any(|rule| self.holds_under(rule, negated)),
+        }
+    }
+
+    /// Under a `not`, a role that the plan does not declare counts as every role: nobody knows what it includes, and
+    /// taking a role's line out of the plan must not let its holders in.
+    fn has_role(&self, wanted: &str, negated: bool) -> bool {
+        self.facts
+            .caller
+            .roles()
+            .iter()
+            .any(|held| self.book.includes(held, wanted) || (negated && !self.book.is_declared(held)))
+    }
+
+    fn value<'v>(&'v self, operand: &'v Operand) -> Option<Cow<'v, Value>> {
+        match operand {
+            Operand::Literal(value) => Some(Cow::Borrowed(value)),
+            Operand::Subject => self.facts.caller.subject().map(|subject| Cow::Owned(subject.into())),
+            Operand::Path(name) => {
+                let (_, value) = self.facts.path.iter().find(|(parameter, _)| parameter == name)?;
+                Some(Cow::Owned(value.as_ref().into()))
+            }
+            Operand::Claim(names) => {
+                let (first, rest) = names.split_first()?;
+                let claim = self.facts.caller.own().get(first)?;
+                rest.iter().try_fold(claim, |value, name| value.get(name)).map(Cow::Borrowed)
+            }
+        }
+    }
+
+    /// The parts of a rule that keep it from holding, in the words of the rule, and what the caller has instead.
+    pub(crate) fn unmet(&self, rule: &Rule) -> Vec<String> {
+        match rule {
+            Rule::All(rules) => {
+                rules.iter().filter(|rule| !self.holds(rule)).flat_map(|rule| self.unmet(rule)).collect()
+            }
+            Rule::Any(rules) => rules.iter().flat_map(|rule| self.unmet(rule)).collect(),
+            Rule::Policy(name) => match self.book.policy(name) {
+                Some(inner) => self.unmet(inner),
+                None => vec![format!("policy {name}, which nobody defined")],
+            },
+            Rule::Role(_) => vec![format!("{rule} (has {})", quoted_list(self.roles()))],
+            Rule::Scope(_) => vec![format!("{rule} (has {})", quoted_list(self.facts.caller.scopes().iter()))],
+            Rule::Compare(left, _, right) => {
+                let seen = [left, right].map(|operand| self.seen(operand)).into_iter().flatten().collect::<Vec<_>>();
+                vec![format!("{rule} (has {})", seen.join(", "))]
+            }
+            Rule::In(operand, _) | Rule::Has(operand, _) => {
+                vec![format!("{rule} (has {})", self.seen(operand).unwrap_or_default())]
+            }
+            Rule::Not(_) | Rule::SignedIn => vec![rule.to_string()],
+        }
+    }
+
+    fn roles(&self) -> impl ExactSizeIterator<Item = &str> {
+        self.facts.caller.roles().iter().map(String::as_str)
+    }
+
+    /// The value behind an operand as a log may show it; nothing for a literal, which the rule shows already.
+    fn seen(&self, operand: &Operand) -> Option<String> {
+        if matches!(operand, Operand::Literal(_)) {
+            return None;
+        }
+        Some(match self.value(operand).as_deref() {
+            None => format!("no {operand}"),
+            Some(Value::String(text)) => format!("{operand} {}", quoted(text)),
+            Some(Value::Array(items)) => format!("{operand} with {} items", items.len()),
+            Some(Value::Object(_)) => format!("{operand} as an object"),
+            Some(plain) => format!("{operand} {plain}"),
+        })
+    }
+
+    /// The scopes that are missing where a scope is what the rule asks for, for the challenge of RFC 6750.
+    pub(crate) fn missing_scopes<'r>(&'r self, rule: &'r Rule, missing: &mut Vec<&'r str>) {
+        match rule {
+            Rule::Scope(name) if !self.holds(rule) && !missing.contains(&name.as_str()) => missing.push(name),
+            Rule::All(rules) => rules.iter().for_each(|rule| self.missing_scopes(rule, missing)),
+            Rule::Policy(name) => {
+                if let Some(rule) = self.book.policy(name) {
+                    self.missing_scopes(rule, missing);
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+fn compare(left: &Value, comparison: Comparison, right: &Value) -> bool {
+    match comparison {
+        Comparison::Equal => equal(left, right),
+        Comparison::Unequal => same_type(left, right) && !equal(left, right),
+        _ => {
+            let (Value::Number(left), Value::Number(right)) = (left, right) else { return false };
+            match (comparison, order(left, right)) {
+                (_, None) => false,
+                (Comparison::Less, Some(order)) => order.is_lt(),
+                (Comparison::AtMost, Some(order)) => order.is_le(),
+                (Comparison::Greater, Some(order)) => order.is_gt(),
+                (_, Some(order)) => order.is_ge(),
+            }
+        }
+    }
+}
+
+fn equal(left: &Value, right: &Value) -> bool {
+    match (left, right) {
+        (Value::Number(left), Value::Number(right)) => order(left, right) == Some(Ordering::Equal),
+        (Value::String(left), Value::String(right)) => left == right,
+        (Value::Bool(left), Value::Bool(right)) => left == right,
+        _ => false,
+    }
+}
+
+fn same_type(left: &Value, right: &Value) -> bool {
+    matches!(
+        (left, right),
+        (Value::Number(_), Value::Number(_)) | (Value::String(_), Value::String(_)) | (Value::Bool(_), Value::Bool(_))
+    )
+}
+
+/// Whole numbers are compared exactly, which a double cannot do beyond 2^53.
+fn order(left: &Number, right: &Number) -> Option<Ordering> {
+    let whole = |number: &Number| number.as_i64().map(i128::from).or(number.as_u64().map(i128::from));
+    match (whole(left), whole(right)) {
+        (Some(left), Some(right)) => Some(left.cmp(&right)),
+        _ => left.as_f64()?.partial_cmp(&right.as_f64()?),
+    }
+}

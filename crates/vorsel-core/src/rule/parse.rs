@@ -1,0 +1,269 @@
+//! The rule parser: recursive descent with a bounded depth and a span for every mistake.
+//!
+//! ```text
+//! rule    = all { "or" all }
+//! all     = one { "and" one }
+//! one     = "not" one | "(" rule ")" | atom
+//! atom    = "signed-in" | "role" name | "scope" value | "policy" name
+//!         | operand ( "==" | "!=" | "<" | "<=" | ">" | ">=" ) operand
+//!         | operand "in" "[" literal { "," literal } "]"
+//!         | operand "has" literal
+//! operand = "sub" | "claims." name { "." name } | "path." name | literal
+//! literal = string | number | "true" | "false"
+//! ```
+
+use std::convert::Infallible;
+use std::ops::Range;
+use std::str::FromStr;
+
+use serde_json::{Number, Value};
+
+use super::token::{Token, is_name, tokens};
+use super::{Comparison, Operand, Rule};
+use crate::finding::quoted;
+use crate::scope::is_scope;
+
+/// A text that is not a rule, with the bytes that are wrong.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("expected {expected}, but found {found}")]
+pub struct RuleError {
+    /// The bytes of the text that are wrong.
+    pub span: Range<usize>,
+    /// What would be right there.
+    pub expected: String,
+    /// What is there.
+    pub found: String,
+}
+
+impl RuleError {
+    pub(super) fn new(span: Range<usize>, expected: impl Into<String>, found: impl Into<String>) -> Self {
+        Self { span, expected: expected.into(), found: found.into() }
+    }
+}
+
+impl From<Infallible> for RuleError {
+    fn from(never: Infallible) -> Self {
+        match never {}
+    }
+}
+
+/// Parentheses and `not` may be nested this deep: far more than a person reads, far less than a stack holds.
+const DEEPEST: usize = 50;
+const ATOM: &str = "signed-in, role, scope, policy, not, a parenthesis or a comparison of sub, claims.… or path.…";
+
+impl Rule {
+    /// Reads a rule written in one line.
+    ///
+    /// # Errors
+    /// If the text is not a rule; the error has the bytes that are wrong and what would be right there.
+    pub fn parse(text: &str) -> Result<Self, RuleError> {
+        let mut parser = Parser { tokens: tokens(text)?, at: 0, depth: 0 };
+        let rule = parser.any()?;
+        match parser.peek() {
+            Token::End => Ok(rule),
+            _ => Err(parser.unexpected("\"and\", \"or\" or the end of the rule")),
+        }
+    }
+}
+
+impl FromStr for Rule {
+    type Err = RuleError;
+
+    fn from_str(text: &str) -> Result<Self, RuleError> {
+        Self::parse(text)
+    }
+}
+
+impl TryFrom<&str> for Rule {
+    type Error = RuleError;
+
+    fn try_from(text: &str) -> Result<Self, RuleError> {
+        Self::parse(text)
+    }
+}
+
+struct Parser<'a> {
+    tokens: Vec<(Token<'a>, Range<usize>)>,
+    at: usize,
+    depth: usize,
+}
+
+impl<'a> Parser<'a> {
+    fn any(&mut self) -> Result<Rule, RuleError> {
+        self.list_of("or", Rule::Any, Self::all)
+    }
+
+    fn all(&mut self) -> Result<Rule, RuleError> {
+        self.list_of("and", Rule::All, Self::one)
+    }
+
+    /// One rule, or several with `word` between them. A list in parentheses stays a rule of its own.
+    fn list_of(
+        &mut self,
+        word: &str,
+        list: fn(Vec<Rule>) -> Rule,
+        read: fn(&mut Self) -> Result<Rule, RuleError>,
+    ) -> Result<Rule, RuleError> {
+        let first = read(self)?;
+        if !matches!(self.peek(), Token::Word(found) if *found == word) {
+            return Ok(first);
+        }
+        let mut rules = vec![first];
+        while self.take_word(word) {
+            rules.push(read(self)?);
+        }
+        Ok(list(rules))
+    }
+
+    fn one(&mut self) -> Result<Rule, RuleError> {
+        if self.take_word("not") {
+            return self.deeper(|parser| Ok(!parser.one()?));
+        }
+        if self.take_sign("(") {
+            return self.deeper(|parser| {
+                let rule = parser.any()?;
+                parser.expect_sign(")")?;
+                Ok(rule)
+            });
+        }
+        self.atom()
+    }
+
+    fn deeper(&mut self, read: impl FnOnce(&mut Self) -> Result<Rule, RuleError>) -> Result<Rule, RuleError> {
+        if self.depth == DEEPEST {
+            return Err(self.unexpected(&format!("at most {DEEPEST} parentheses and nots inside each other")));
+        }
+        self.depth += 1;
+        let rule = read(self);
+        self.depth -= 1;
+        rule
+    }
+
+    fn atom(&mut self) -> Result<Rule, RuleError> {
+        let Token::Word(word) = *self.peek() else { return self.comparison() };
+        match word {
+            "signed-in" => {
+                self.at += 1;
+                Ok(Rule::SignedIn)
+            }
+            "role" => self.named("the name of a role", is_name).map(Rule::Role),
+            "policy" => self.named("the name of a policy", is_name).map(Rule::Policy),
+            "scope" => self.named("a scope", is_scope).map(Rule::Scope),
+            _ => self.comparison(),
+        }
+    }
+
+    fn named(&mut self, expected: &str, fits: fn(&str) -> bool) -> Result<String, RuleError> {
+        self.at += 1;
+        let name = match self.peek() {
+            Token::Word(word) if fits(word) && !is_reserved(word) => (*word).to_owned(),
+            Token::Text(text) if fits(text) => text.clone(),
+            _ => return Err(self.unexpected(expected)),
+        };
+        self.at += 1;
+        Ok(name)
+    }
+
+    fn comparison(&mut self) -> Result<Rule, RuleError> {
+        let left = self.operand(ATOM)?;
+        if self.take_word("in") {
+            return Ok(Rule::In(left, self.list()?));
+        }
+        if self.take_word("has") {
+            return Ok(Rule::Has(left, self.literal("a string, a number, true or false")?));
+        }
+        let comparison = match self.peek() {
+            Token::Sign("==") => Comparison::Equal,
+            Token::Sign("!=") => Comparison::Unequal,
+            Token::Sign("<") => Comparison::Less,
+            Token::Sign("<=") => Comparison::AtMost,
+            Token::Sign(">") => Comparison::Greater,
+            Token::Sign(">=") => Comparison::AtLeast,
+            _ => return Err(self.unexpected("a comparison: ==, !=, <, <=, >, >=, in or has")),
+        };
+        self.at += 1;
+        let right = self.operand("a value to compare with")?;
+        Ok(Rule::Compare(left, comparison, right))
+    }
+
+    fn operand(&mut self, expected: &str) -> Result<Operand, RuleError> {
+        let Token::Word(word) = *self.peek() else { return self.literal(expected).map(Operand::Literal) };
+        let operand = if word == "sub" {
+            Operand::Subject
+        } else if let Some(names) = word.strip_prefix("claims.") {
+            let names: Vec<_> = names.split('.').map(str::to_owned).collect();
+            if names.iter().any(String::is_empty) {
+                return Err(self.unexpected("the name of a claim after \"claims.\""));
+            }
+            Operand::Claim(names)
+        } else if let Some(name) = word.strip_prefix("path.") {
+            if name.is_empty() {
+                return Err(self.unexpected("the name of a path parameter after \"path.\""));
+            }
+            Operand::Path(name.to_owned())
+        } else {
+            return self.literal(expected).map(Operand::Literal);
+        };
+        self.at += 1;
+        Ok(operand)
+    }
+
+    fn list(&mut self) -> Result<Vec<Value>, RuleError> {
+        self.expect_sign("[")?;
+        let mut values = vec![self.literal("a string, a number, true or false")?];
+        while self.take_sign(",") {
+            values.push(self.literal("a string, a number, true or false")?);
+        }
+        self.expect_sign("]")?;
+        Ok(values)
+    }
+
+    fn literal(&mut self, expected: &str) -> Result<Value, RuleError> {
+        let value = match self.peek() {
+            Token::Text(text) => Some(Value::String(text.clone())),
+            Token::Word("true") => Some(Value::Bool(true)),
+            Token::Word("false") => Some(Value::Bool(false)),
+            Token::Word(word) => Number::from_str(word).ok().map(Value::Number),
+            _ => None,
+        };
+        let value = value.ok_or_else(|| self.unexpected(expected))?;
+        self.at += 1;
+        Ok(value)
+    }
+
+    fn peek(&self) -> &Token<'a> {
+        &self.tokens[self.at].0
+    }
+
+    fn take_word(&mut self, word: &str) -> bool {
+        let here = matches!(self.peek(), Token::Word(found) if *found == word);
+        self.at += usize::from(here);
+        here
+    }
+
+    fn take_sign(&mut self, sign: &str) -> bool {
+        let here = matches!(self.peek(), Token::Sign(found) if *found == sign);
+        self.at += usize::from(here);
+        here
+    }
+
+    fn expect_sign(&mut self, sign: &str) -> Result<(), RuleError> {
+        if self.take_sign(sign) { Ok(()) } else { Err(self.unexpected(&format!("{sign:?}"))) }
+    }
+
+    fn unexpected(&self, expected: &str) -> RuleError {
+        let (token, span) = &self.tokens[self.at];
+        let found = match token {
+            Token::Word(word) => quoted(word),
+            Token::Text(text) => format!("the string {}", quoted(text)),
+            Token::Sign(sign) => format!("{sign:?}"),
+            Token::End => "the end of the rule".to_owned(),
+        };
+        RuleError::new(span.clone(), expected, found)
+    }
+}
+
+/// Words with a meaning of their own cannot name a role or a scope unless they are in quotes.
+fn is_reserved(word: &str) -> bool {
+    matches!(word, "and" | "or" | "not" | "in" | "has" | "signed-in" | "role" | "scope" | "policy" | "true" | "false")
+}

@@ -1,0 +1,73 @@
+//! Rules as text; what is printed reads back as the same rule.
+
+use std::fmt::{self, Display, Formatter};
+
+use super::{Comparison, Operand, Rule};
+
+impl Display for Rule {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::SignedIn => f.write_str("signed-in"),
+            Self::Role(name) => named(f, "role", name),
+            Self::Scope(name) => named(f, "scope", name),
+            Self::Policy(name) => named(f, "policy", name),
+            Self::Compare(left, comparison, right) => write!(f, "{left} {comparison} {right}"),
+            Self::In(operand, values) => {
+                write!(f, "{operand} in [")?;
+                for (index, value) in values.iter().enumerate() {
+                    write!(f, "{}{value}", if index == 0 { "" } else { ", " })?;
+                }
+                f.write_str("]")
+            }
+            Self::Has(operand, value) => write!(f, "{operand} has {value}"),
+            Self::Not(inner) => match **inner {
+                Self::All(_) | Self::Any(_) => write!(f, "not ({inner})"),
+                _ => write!(f, "not {inner}"),
+            },
+            Self::All(rules) => joined(f, rules, " and "),
+            Self::Any(rules) => joined(f, rules, " or "),
+        }
+    }
+}
+
+/// A list of rules; a list within it is put in parentheses, so that the reader need not know which word binds tighter.
+fn joined(f: &mut Formatter<'_>, rules: &[Rule], word: &str) -> fmt::Result {
+    for (index, rule) in rules.iter().enumerate() {
+        f.write_str(if index == 0 { "" } else { word })?;
+        match rule {
+            Rule::All(_) | Rule::Any(_) => write!(f, "({rule})")?,
+            _ => write!(f, "{rule}")?,
+        }
+    }
+    Ok(())
+}
+
+fn named(f: &mut Formatter<'_>, word: &str, name: &str) -> fmt::Result {
+    let plain = Rule::parse(&format!("{word} {name}"))
+        .is_ok_and(|rule| matches!(&rule, Rule::Role(read) | Rule::Scope(read) | Rule::Policy(read) if read == name));
+    if plain { write!(f, "{word} {name}") } else { write!(f, "{word} {name:?}") }
+}
+
+impl Display for Operand {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Subject => f.write_str("sub"),
+            Self::Claim(names) => write!(f, "claims.{}", names.join(".")),
+            Self::Path(name) => write!(f, "path.{name}"),
+            Self::Literal(value) => write!(f, "{value}"),
+        }
+    }
+}
+
+impl Display for Comparison {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Equal => "==",
+            Self::Unequal => "!=",
+            Self::Less => "<",
+            Self::AtMost => "<=",
+            Self::Greater => ">",
+            Self::AtLeast => ">=",
+        })
+    }
+}

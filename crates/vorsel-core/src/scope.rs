@@ -1,0 +1,97 @@
+//! Scopes ([RFC 6749 section 3.3](https://www.rfc-editor.org/rfc/rfc6749#section-3.3)).
+
+use std::fmt;
+
+use crate::finding::quoted;
+
+/// A set of scope values, in the order given, none twice.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Scopes(Vec<String>);
+
+/// A text that is not a scope list.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("expected scopes of visible ASCII (no quote, no backslash) with one space between them, but found {found}")]
+pub struct ScopeError {
+    /// The text, escaped and shortened.
+    pub found: String,
+}
+
+impl Scopes {
+    /// Reads the space-separated list; the empty text is the empty set.
+    ///
+    /// # Errors
+    /// If a value is empty or holds a character that RFC 6749 does not allow.
+    pub fn parse(text: &str) -> Result<Self, ScopeError> {
+        if text.is_empty() {
+            return Ok(Self::default());
+        }
+        let mut scopes = Self::default();
+        for value in text.split(' ') {
+            if !is_scope(value) {
+                return Err(ScopeError { found: quoted(text) });
+            }
+            if !scopes.contains(value) {
+                scopes.0.push(value.to_owned());
+            }
+        }
+        Ok(scopes)
+    }
+
+    /// Whether the set holds `scope`.
+    #[must_use]
+    pub fn contains(&self, scope: &str) -> bool {
+        self.0.iter().any(|held| held == scope)
+    }
+
+    /// Whether every scope of this set is in `other` too.
+    #[must_use]
+    pub fn is_subset(&self, other: &Self) -> bool {
+        self.0.iter().all(|scope| other.contains(scope))
+    }
+
+    /// Whether there is none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Each scope in turn.
+    pub fn iter(&self) -> impl ExactSizeIterator<Item = &str> {
+        self.0.iter().map(String::as_str)
+    }
+}
+
+/// Whether `value` is one scope value.
+pub(crate) fn is_scope(value: &str) -> bool {
+    !value.is_empty() && value.bytes().all(|byte| matches!(byte, 0x21 | 0x23..=0x5b | 0x5d..=0x7e))
+}
+
+impl fmt::Display for Scopes {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0.join(" "))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lists_are_read_as_rfc_6749_writes_them() {
+        for (text, read) in [
+            ("", Some(vec![])),
+            ("dome:move", Some(vec!["dome:move"])),
+            ("a b a", Some(vec!["a", "b"])),
+            ("a  b", None),
+            (" a", None),
+            ("a ", None),
+            ("a\tb", None),
+            ("a\"b", None),
+            ("a\\b", None),
+            ("é", None),
+        ] {
+            let scopes = Scopes::parse(text).ok();
+            assert_eq!(scopes.as_ref().map(|scopes| scopes.iter().collect()), read, "{text:?}");
+        }
+    }
+}

@@ -1,0 +1,237 @@
+//! Moments and lifetimes. Nothing here reads a clock: `now` is always handed in.
+
+use std::fmt;
+use std::time::Duration;
+
+use serde_json::Number;
+
+/// A moment in microseconds since 1970-01-01T00:00:00Z, the epoch of a NumericDate
+/// ([RFC 7519 section 2](https://www.rfc-editor.org/rfc/rfc7519#section-2)).
+///
+/// Fractions of a second count. A number too large for the type stands for the first or the last moment it
+/// can hold, about 292,000 years away, which every comparison treats as intended.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Timestamp(i64);
+
+const MICROS: i64 = 1_000_000;
+
+impl Timestamp {
+    /// The last moment the type can hold.
+    pub const MAX: Self = Self(i64::MAX);
+
+    /// The moment that many seconds after the epoch.
+    #[must_use]
+    pub const fn from_secs(seconds: i64) -> Self {
+        Self(seconds.saturating_mul(MICROS))
+    }
+
+    /// The moment that many microseconds after the epoch.
+    #[must_use]
+    pub const fn from_micros(micros: i64) -> Self {
+        Self(micros)
+    }
+
+    /// The moment that many seconds, with their fraction, after the epoch.
+    #[must_use]
+    pub fn from_secs_f64(seconds: f64) -> Self {
+        // `as` saturates, and turns NaN into zero: the epoch, long past.
+        Self((seconds * MICROS as f64).floor() as i64)
+    }
+
+    /// Reads a NumericDate.
+    pub(crate) fn from_number(number: &Number) -> Self {
+        match (number.as_i64(), number.as_f64()) {
+            (Some(whole), _) => Self::from_secs(whole),
+            (None, Some(fraction)) => Self::from_secs_f64(fraction),
+            (None, None) => Self::MAX,
+        }
+    }
+
+    /// Whole seconds since the epoch, rounded down.
+    #[must_use]
+    pub const fn as_secs(self) -> i64 {
+        self.0.div_euclid(MICROS)
+    }
+
+    /// Microseconds since the epoch.
+    #[must_use]
+    pub const fn as_micros(self) -> i64 {
+        self.0
+    }
+
+    /// The same moment without its fraction of a second, as tokens carry it.
+    #[must_use]
+    pub const fn whole_secs(self) -> Self {
+        Self::from_secs(self.as_secs())
+    }
+
+    /// This much later, or the last moment the type can hold.
+    #[must_use]
+    pub fn after(self, span: Duration) -> Self {
+        Self(self.0.saturating_add(span_micros(span)))
+    }
+
+    /// This much earlier, or the first moment the type can hold.
+    #[must_use]
+    pub fn before(self, span: Duration) -> Self {
+        Self(self.0.saturating_sub(span_micros(span)))
+    }
+
+    /// How far this moment is from `other`, whichever comes first.
+    #[must_use]
+    pub fn distance(self, other: Self) -> Duration {
+        Duration::from_micros(self.0.abs_diff(other.0))
+    }
+}
+
+fn span_micros(span: Duration) -> i64 {
+    i64::try_from(span.as_micros()).unwrap_or(i64::MAX)
+}
+
+impl fmt::Display for Timestamp {
+    /// RFC 3339 in UTC with the fraction, if there is one; plain seconds for years past 9999.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match jiff::Timestamp::from_microsecond(self.0) {
+            Ok(date) => write!(f, "{date}"),
+            Err(_) => write!(f, "{} s after 1970", self.as_secs()),
+        }
+    }
+}
+
+impl fmt::Debug for Timestamp {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+/// How long a token is good for. There is no lifetime of zero and no lifetime without end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Lifetime(Duration);
+
+/// A lifetime of less than a second or of more than ten years.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("expected a lifetime from 1 second to 10 years, but found {} s", .found.as_secs_f64())]
+pub struct LifetimeError {
+    /// What was asked for.
+    pub found: Duration,
+}
+
+impl Lifetime {
+    const LONGEST: Duration = Duration::from_secs(10 * 366 * 86_400);
+
+    /// That many seconds.
+    ///
+    /// # Panics
+    /// If `count` is zero; use [`TryFrom<Duration>`] for a number that is not a literal.
+    #[must_use]
+    pub const fn seconds(count: u16) -> Self {
+        assert!(count > 0, "a lifetime has at least one second");
+        Self(Duration::from_secs(count as u64))
+    }
+
+    /// That many minutes.
+    ///
+    /// # Panics
+    /// If `count` is zero; use [`TryFrom<Duration>`] for a number that is not a literal.
+    #[must_use]
+    pub const fn minutes(count: u16) -> Self {
+        assert!(count > 0, "a lifetime has at least one second");
+        Self(Duration::from_secs(count as u64 * 60))
+    }
+
+    /// That many days, at most 3,660.
+    ///
+    /// # Panics
+    /// If `count` is zero or above 3,660; use [`TryFrom<Duration>`] for a number that is not a literal.
+    #[must_use]
+    pub const fn days(count: u16) -> Self {
+        assert!(count > 0 && count <= 3_660, "a lifetime is from one second to ten years");
+        Self(Duration::from_secs(count as u64 * 86_400))
+    }
+
+    /// The lifetime as a duration.
+    #[must_use]
+    pub const fn as_duration(self) -> Duration {
+        self.0
+    }
+
+    /// The lifetime in whole seconds, rounded down.
+    #[must_use]
+    pub const fn as_secs(self) -> u64 {
+        self.0.as_secs()
+    }
+}
+
+impl TryFrom<Duration> for Lifetime {
+    type Error = LifetimeError;
+
+    fn try_from(found: Duration) -> Result<Self, LifetimeError> {
+        if found < Duration::from_secs(1) || found > Self::LONGEST {
+            return Err(LifetimeError { found });
+        }
+        Ok(Self(found))
+    }
+}
+
+/// A span as people say it: `4 minutes`, `1 second`, `3 days`; the largest unit that fits, rounded down.
+#[must_use]
+pub fn spoken(span: Duration) -> String {
+    const UNITS: [(u64, &str); 4] = [(86_400, "day"), (3_600, "hour"), (60, "minute"), (1, "second")];
+    let seconds = span.as_secs();
+    match UNITS.iter().find(|(size, _)| seconds >= *size) {
+        None => format!("{} ms", span.as_millis()),
+        Some((size, unit)) => {
+            let count = seconds / size;
+            format!("{count} {unit}{}", if count == 1 { "" } else { "s" })
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numeric_dates_keep_their_fraction_and_never_wrap() {
+        for (text, micros) in [
+            ("0", 0),
+            ("1700000000", 1_700_000_000_000_000),
+            ("1700000000.25", 1_700_000_000_250_000),
+            ("-1.5", -1_500_000),
+            ("1e300", i64::MAX),
+            ("-1e300", i64::MIN),
+            ("18446744073709551615", i64::MAX),
+            ("9223372036854775807", i64::MAX),
+        ] {
+            let number: Number = serde_json::from_str(text).expect("a number");
+            assert_eq!(Timestamp::from_number(&number).as_micros(), micros, "{text}");
+        }
+    }
+
+    #[test]
+    fn moments_print_as_utc_dates() {
+        assert_eq!(Timestamp::from_secs(0).to_string(), "1970-01-01T00:00:00Z");
+        assert_eq!(Timestamp::from_secs_f64(0.5).to_string(), "1970-01-01T00:00:00.5Z");
+        assert_eq!(Timestamp::MAX.to_string(), "9223372036854 s after 1970");
+    }
+
+    #[test]
+    fn lifetimes_have_a_floor_and_a_ceiling() {
+        for (span, fine) in [
+            (Duration::from_millis(999), false),
+            (Duration::from_secs(1), true),
+            (Lifetime::LONGEST, true),
+            (Lifetime::LONGEST + Duration::from_secs(1), false),
+        ] {
+            assert_eq!(Lifetime::try_from(span).is_ok(), fine, "{span:?}");
+        }
+    }
+
+    #[test]
+    fn spans_are_spoken_in_their_largest_unit() {
+        for (seconds, said) in [(1, "1 second"), (119, "1 minute"), (240, "4 minutes"), (90_000, "1 day")] {
+            assert_eq!(spoken(Duration::from_secs(seconds)), said);
+        }
+        assert_eq!(spoken(Duration::from_millis(20)), "20 ms");
+    }
+}

@@ -1,0 +1,58 @@
+//! Reading a token that nobody has checked, for the desk.
+
+use serde_json::Value;
+
+use crate::finding::Detail;
+use crate::json::{self, Object};
+use crate::jws::Compact;
+
+/// A token as it says of itself. Nothing in it is checked, so nothing may be decided by it; a handler never needs
+/// this type.
+#[derive(Clone, Debug)]
+pub struct UncheckedToken {
+    header: Object,
+    claims: Option<Object>,
+}
+
+/// The text is not a token that can be taken apart.
+#[derive(Debug, thiserror::Error)]
+#[error("expected {expected}, but found {found}")]
+pub struct UncheckedError {
+    /// What would be right.
+    pub expected: String,
+    /// What was there.
+    pub found: String,
+}
+
+impl UncheckedToken {
+    /// Takes a token of any size apart.
+    ///
+    /// # Errors
+    /// If it is not in compact form or its header is not a strict JSON object.
+    pub fn read(token: impl AsRef<[u8]>) -> Result<Self, UncheckedError> {
+        let token = token.as_ref();
+        let wrong = |detail: Detail| UncheckedError { expected: detail.expected, found: detail.found };
+        let parts = Compact::read(token, token.len()).map_err(wrong)?;
+        let header = json::object(&parts.header)
+            .map_err(|error| wrong(Detail::new("a header that is one strict JSON object", error.to_string())))?;
+        Ok(Self { header, claims: json::object(&parts.payload).ok() })
+    }
+
+    /// The header as it was written.
+    #[must_use]
+    pub const fn header(&self) -> &Object {
+        &self.header
+    }
+
+    /// The claims as they were written, if they are a strict JSON object.
+    #[must_use]
+    pub const fn claims(&self) -> Option<&Object> {
+        self.claims.as_ref()
+    }
+
+    /// One claim that nobody vouches for.
+    #[must_use]
+    pub fn claim(&self, name: &str) -> Option<&Value> {
+        self.claims.as_ref()?.get(name)
+    }
+}

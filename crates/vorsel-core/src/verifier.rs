@@ -1,0 +1,272 @@
+//! Checking a token: the one place where claims become believed.
+
+use std::ops::ControlFlow;
+
+use serde::de::DeserializeOwned;
+
+use crate::algorithm::Algorithm;
+use crate::audit::{Audit, EveryFinding, FirstFailure};
+use crate::claims::{Checked, Claims};
+use crate::expectations::{Audience, Expectations};
+use crate::finding::{Check, Detail, Finding, quoted, quoted_list};
+use crate::json;
+use crate::jws::{Compact, Header};
+use crate::key::{CandidateError, KeySet};
+use crate::time::{Timestamp, spoken};
+
+/// Checks tokens against the keys it trusts and the expectations it was given. Plain data: no IO, no clock.
+#[derive(Clone, Debug)]
+pub struct Verifier {
+    keys: KeySet,
+    expectations: Expectations,
+    algorithms: Vec<Algorithm>,
+}
+
+/// All findings for one token, in the order checked.
+#[derive(Clone, Debug)]
+pub struct Findings<C> {
+    findings: Vec<Finding>,
+    checked: Option<Checked<C>>,
+}
+
+impl<C> Findings<C> {
+    /// Each finding, held or not.
+    pub fn iter(&self) -> impl Iterator<Item = &Finding> {
+        self.findings.iter()
+    }
+
+    /// The findings that did not hold. None means the token is accepted.
+    pub fn refused_for(&self) -> impl Iterator<Item = &Finding> {
+        self.findings.iter().filter(|finding| !finding.held)
+    }
+
+    /// The claims, if every check held.
+    #[must_use]
+    pub const fn accepted(&self) -> Option<&Checked<C>> {
+        self.checked.as_ref()
+    }
+}
+
+impl Verifier {
+    /// A verifier that trusts `keys` and requires `expectations`. The algorithms allowed are those of the keys, or
+    /// fewer if the expectations say so.
+    #[must_use]
+    pub fn new(keys: KeySet, expectations: Expectations) -> Self {
+        let mut algorithms = keys.algorithms();
+        if let Some(allowed) = &expectations.algorithms {
+            algorithms.retain(|algorithm| allowed.contains(algorithm));
+        }
+        Self { keys, expectations, algorithms }
+    }
+
+    /// What this verifier requires.
+    #[must_use]
+    pub const fn expectations(&self) -> &Expectations {
+        &self.expectations
+    }
+
+    /// Checks a token at the moment `now` and gives its claims, with the app's own part as `C`.
+    ///
+    /// # Errors
+    /// The first finding that does not hold. It is for the log; the client gets no more than
+    /// [`Answer`](crate::Answer) says.
+    pub fn check<C: DeserializeOwned>(
+        &self,
+        token: impl AsRef<[u8]>,
+        now: Timestamp,
+    ) -> Result<Checked<C>, Box<Finding>> {
+        let mut audit = FirstFailure::default();
+        let run = Run { verifier: self, now, audit: &mut audit };
+        match run.token(token.as_ref()) {
+            ControlFlow::Continue(Some(checked)) if audit.0.is_none() => Ok(checked),
+            _ => Err(audit.0.unwrap_or_else(no_finding)),
+        }
+    }
+
+    /// Makes every check that the token can be brought to, and keeps every finding. Accepts exactly what
+    /// [`check`](Self::check) accepts, and the first finding that does not hold is the one it returns.
+    pub fn examine<C: DeserializeOwned>(&self, token: impl AsRef<[u8]>, now: Timestamp) -> Findings<C> {
+        let mut audit = EveryFinding::default();
+        let outcome = Run { verifier: self, now, audit: &mut audit }.token(token.as_ref());
+        let findings = audit.0;
+        let checked = match outcome {
+            ControlFlow::Continue(checked) if findings.iter().all(|finding| finding.held) => checked,
+            _ => None,
+        };
+        Findings { findings, checked }
+    }
+}
+
+/// A run that ended without a result has left a finding; should one ever be missing, the token is refused all the same.
+#[cold]
+fn no_finding() -> Box<Finding> {
+    debug_assert!(false, "a refused token has a finding");
+    Box::new(Finding {
+        check: Check::TokenForm,
+        held: false,
+        expected: "a token that can be checked".to_owned(),
+        found: "one that cannot".to_owned(),
+    })
+}
+
+/// One token on its way through the checks.
+struct Run<'a, A> {
+    verifier: &'a Verifier,
+    now: Timestamp,
+    audit: &'a mut A,
+}
+
+impl<A: Audit> Run<'_, A> {
+    fn token<C: DeserializeOwned>(mut self, token: &[u8]) -> ControlFlow<(), Option<Checked<C>>> {
+        let limit = self.verifier.expectations.size_limit;
+        let parts =
+            Compact::read(token, limit).and_then(|parts| Header::read(&parts.header).map(|header| (parts, header)));
+        let Some((parts, header)) = self.form(Check::TokenForm, parts, "a signed token in compact form")? else {
+            return ControlFlow::Continue(None);
+        };
+        self.header(&header)?;
+        self.signature(&header, &parts)?;
+        let claims = Claims::read(&parts.payload);
+        let Some(claims) = self.form(Check::ClaimsForm, claims, "claims whose members have their types")? else {
+            return ControlFlow::Continue(None);
+        };
+        self.required(&claims)?;
+        self.issuer(&claims)?;
+        self.audience(&claims)?;
+        self.times(&claims)?;
+        let own = self.own::<C>(&claims)?;
+        ControlFlow::Continue(own.map(|own| Checked::new(claims, own)))
+    }
+
+    /// Notes whether something could be read at all; what could not be read ends the run.
+    fn form<T>(&mut self, check: Check, read: Result<T, Detail>, wanted: &str) -> ControlFlow<(), Option<T>> {
+        match read {
+            Ok(value) => {
+                self.audit.note(check, true, || Detail::new(wanted, "that"))?;
+                ControlFlow::Continue(Some(value))
+            }
+            Err(detail) => {
+                self.audit.note(check, false, || detail)?;
+                ControlFlow::Continue(None)
+            }
+        }
+    }
+
+    fn header(&mut self, header: &Header) -> ControlFlow<()> {
+        self.audit.note(Check::Critical, header.crit.is_empty(), || {
+            let names = quoted_list(header.crit.iter().map(String::as_str));
+            Detail::new("no critical extension", names)
+        })?;
+        let kind = self.verifier.expectations.kind;
+        self.audit.note(Check::Kind, kind.agrees_with(header.typ.as_deref()), || {
+            Detail::new(
+                format!("typ {:?} ({kind})", kind.typ()),
+                header.typ.as_deref().map_or("no typ".to_owned(), quoted),
+            )
+        })
+    }
+
+    fn signature(&mut self, header: &Header, parts: &Compact<'_>) -> ControlFlow<()> {
+        let (verifier, kid) = (self.verifier, header.kid.as_deref());
+        let allowed = &verifier.algorithms;
+        let named = Algorithm::from_name(&header.alg).filter(|algorithm| allowed.contains(algorithm));
+        let candidates = named.map(|algorithm| verifier.keys.candidates(kid, algorithm));
+        let held = !matches!(candidates, None | Some(Err(CandidateError::OtherAlgorithm(_))));
+        self.audit.note(Check::Algorithm, held, || {
+            let expected = match &candidates {
+                Some(Err(CandidateError::OtherAlgorithm(bound))) => format!("{bound}, which the key is bound to"),
+                _ if allowed.is_empty() => "a key to check with".to_owned(),
+                _ => allowed.iter().map(|algorithm| algorithm.name()).collect::<Vec<_>>().join(" or "),
+            };
+            Detail::new(expected, quoted(&header.alg))
+        })?;
+        let Some(candidates) = candidates.filter(|_| held) else { return ControlFlow::Continue(()) };
+        self.audit.note(Check::Key, candidates.is_ok(), || {
+            let known = quoted_list(verifier.keys.keys().iter().map(|key| key.key_id()));
+            let found = kid.map_or_else(|| "no kid".to_owned(), |kid| format!("kid {}", quoted(kid)));
+            Detail::new(format!("a known key: {known}"), found)
+        })?;
+        let Ok(candidates) = candidates else { return ControlFlow::Continue(()) };
+        let held = candidates.verify(parts.signing_input, &parts.signature);
+        self.audit.note(Check::Signature, held, || {
+            let found = if held { "that" } else { "one that it did not make over these bytes" };
+            Detail::new(format!("a signature of the key with {}", header.alg), found)
+        })
+    }
+
+    fn required(&mut self, claims: &Claims) -> ControlFlow<()> {
+        let required = &self.verifier.expectations.required;
+        let mut missing = required.iter().filter(|name| !claims.has(name)).map(String::as_str).peekable();
+        self.audit.note(Check::Required, missing.peek().is_none(), || {
+            let missing: Vec<_> = missing.collect();
+            let found = if missing.is_empty() {
+                "all of them".to_owned()
+            } else {
+                format!("no {}", quoted_list(missing.into_iter()))
+            };
+            Detail::new(format!("the claims {}", required.join(", ")), found)
+        })
+    }
+
+    fn issuer(&mut self, claims: &Claims) -> ControlFlow<()> {
+        let Some(expected) = &self.verifier.expectations.issuer else { return ControlFlow::Continue(()) };
+        self.audit.note(Check::Issuer, claims.issuer.as_ref() == Some(expected), || {
+            Detail::new(quoted(expected), claims.issuer().map_or("none".to_owned(), quoted))
+        })
+    }
+
+    fn audience(&mut self, claims: &Claims) -> ControlFlow<()> {
+        let found = || quoted_list(claims.audience().iter().map(String::as_str));
+        match &self.verifier.expectations.audience {
+            Audience::Any => ControlFlow::Continue(()),
+            Audience::Absent => {
+                let held = claims.audience.is_none();
+                self.audit.note(Check::Audience, held, || Detail::new("no audience, since none is set up", found()))
+            }
+            Audience::OneOf(accepted) => {
+                let held = claims.audience().iter().any(|audience| accepted.contains(audience));
+                let expected = || accepted.iter().map(|audience| quoted(audience)).collect::<Vec<_>>().join(" or ");
+                self.audit.note(Check::Audience, held, || Detail::new(expected(), found()))
+            }
+        }
+    }
+
+    /// Refused from `exp` on and until just before `nbf`, each moved by the skew in the token's favour.
+    fn times(&mut self, claims: &Claims) -> ControlFlow<()> {
+        let (now, skew) = (self.now, self.verifier.expectations.skew);
+        if let Some(exp) = claims.expires_at {
+            self.audit.note(Check::Expiration, now < exp.after(skew), || {
+                Detail::new(format!("a time after now, {now}"), format!("{exp} ({})", relative(exp, now)))
+            })?;
+        }
+        let beginnings = [(Check::NotBefore, claims.not_before), (Check::IssuedAt, claims.issued_at)];
+        for (check, begin) in beginnings {
+            let Some(begin) = begin else { continue };
+            self.audit.note(check, now >= begin.before(skew), || {
+                Detail::new(format!("a time no later than now, {now}"), format!("{begin} ({})", relative(begin, now)))
+            })?;
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn own<C: DeserializeOwned>(&mut self, claims: &Claims) -> ControlFlow<(), Option<C>> {
+        let fit = json::fit::<C>(&claims.own);
+        self.audit.note(Check::OwnClaims, fit.is_ok(), || match &fit {
+            Ok(_) => Detail::new("claims that fit the app's type", "that"),
+            Err(misfit) => Detail::new(
+                "claims that fit the app's type",
+                match misfit.member.as_str() {
+                    "" => misfit.problem.clone(),
+                    member => format!("{} in {}", misfit.problem, quoted(member)),
+                },
+            ),
+        })?;
+        ControlFlow::Continue(fit.ok())
+    }
+}
+
+/// How far a time is from now, as people say it.
+fn relative(time: Timestamp, now: Timestamp) -> String {
+    let span = spoken(time.distance(now));
+    if time > now { format!("in {span}") } else { format!("{span} ago") }
+}
