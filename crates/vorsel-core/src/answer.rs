@@ -26,6 +26,11 @@ pub enum Refusal {
     BadToken(Box<Finding>),
     /// The caller does not fulfil the route's rule.
     Unmet(Unmet),
+    /// The path is open, but only to other methods.
+    NoMethod {
+        /// The methods it is open to.
+        open_to: Vec<String>,
+    },
     /// The plan has no entry for the route, so nobody may reach it.
     NoRule {
         /// Whether the request came with a caller.
@@ -37,10 +42,12 @@ pub enum Refusal {
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Answer {
-    /// The HTTP status: 400, 401 or 403.
+    /// The HTTP status: 400, 401, 403 or 405.
     pub status: u16,
-    /// The value of the `WWW-Authenticate` header.
-    pub challenge: String,
+    /// The value of the `WWW-Authenticate` header, for every status but 405.
+    pub challenge: Option<String>,
+    /// The value of the `Allow` header, for 405.
+    pub allow: Option<String>,
     /// The body, `application/problem+json`.
     pub problem: String,
 }
@@ -54,6 +61,7 @@ impl Refusal {
             Self::BadHeader { .. } => "bad-header",
             Self::BadToken(finding) => finding.check.code(),
             Self::Unmet(_) => "rule-not-met",
+            Self::NoMethod { .. } => "no-method",
             Self::NoRule { .. } => "no-rule",
         }
     }
@@ -62,6 +70,10 @@ impl Refusal {
     #[must_use]
     pub fn answer(&self, realm: &str) -> Answer {
         let (status, error, detail) = match self {
+            Self::NoMethod { open_to } => {
+                let problem = problem(405, "This path knows other methods.");
+                return Answer { status: 405, challenge: None, allow: Some(open_to.join(", ")), problem };
+            }
             Self::NoCredential | Self::NoRule { signed_in: false } => (401, None, "This needs an access token."),
             Self::BadHeader { .. } => (400, Some("invalid_request"), "The Authorization header cannot be read."),
             Self::BadToken(_) => (401, Some("invalid_token"), "The access token is not accepted."),
@@ -78,7 +90,7 @@ impl Refusal {
         {
             challenge.push_str(&format!(", scope={}", quoted_string(&scopes.join(" "))));
         }
-        Answer { status, challenge, problem: problem(status, detail) }
+        Answer { status, challenge: Some(challenge), allow: None, problem: problem(status, detail) }
     }
 }
 
@@ -94,6 +106,7 @@ impl fmt::Display for Refusal {
             }
             Self::BadToken(finding) => finding.fmt(f),
             Self::Unmet(unmet) => write!(f, "rule-not-met: {}; missing {}", unmet.rule, unmet.parts.join("; ")),
+            Self::NoMethod { open_to } => write!(f, "no-method: the path is open to {} only", open_to.join(", ")),
             Self::NoRule { .. } => f.write_str("no-rule: the access plan says nothing about this method and path"),
         }
     }

@@ -52,7 +52,8 @@ impl Verifier {
     /// fewer if the expectations say so.
     #[must_use]
     pub fn new(keys: KeySet, expectations: Expectations) -> Self {
-        let mut algorithms = keys.algorithms();
+        // Without any key it is the key that is missing, not the algorithm that is wrong.
+        let mut algorithms = if keys.keys().is_empty() { Algorithm::ALL.to_vec() } else { keys.algorithms() };
         if let Some(allowed) = &expectations.algorithms {
             algorithms.retain(|algorithm| allowed.contains(algorithm));
         }
@@ -175,16 +176,20 @@ impl<A: Audit> Run<'_, A> {
         self.audit.note(Check::Algorithm, held, || {
             let expected = match &candidates {
                 Some(Err(CandidateError::OtherAlgorithm(bound))) => format!("{bound}, which the key is bound to"),
-                _ if allowed.is_empty() => "a key to check with".to_owned(),
+                _ if allowed.is_empty() => "an algorithm that is allowed and has a key: there is none".to_owned(),
                 _ => allowed.iter().map(|algorithm| algorithm.name()).collect::<Vec<_>>().join(" or "),
             };
             Detail::new(expected, quoted(&header.alg))
         })?;
         let Some(candidates) = candidates.filter(|_| held) else { return ControlFlow::Continue(()) };
         self.audit.note(Check::Key, candidates.is_ok(), || {
-            let known = quoted_list(verifier.keys.keys().iter().map(|key| key.key_id()));
-            let found = kid.map_or_else(|| "no kid".to_owned(), |kid| format!("kid {}", quoted(kid)));
-            Detail::new(format!("a known key: {known}"), found)
+            let keys = verifier.keys.keys();
+            let known = match keys.len() {
+                0 => "a key to check with".to_owned(),
+                _ => format!("a known key: {}", quoted_list(keys.iter().map(|key| key.key_id()))),
+            };
+            let found = if keys.is_empty() { "none set up".to_owned() } else { kid_of(kid) };
+            Detail::new(known, found)
         })?;
         let Ok(candidates) = candidates else { return ControlFlow::Continue(()) };
         let held = candidates.verify(parts.signing_input, &parts.signature);
@@ -263,6 +268,10 @@ impl<A: Audit> Run<'_, A> {
         })?;
         ControlFlow::Continue(fit.ok())
     }
+}
+
+fn kid_of(kid: Option<&str>) -> String {
+    kid.map_or_else(|| "no kid".to_owned(), |kid| format!("kid {}", quoted(kid)))
 }
 
 /// How far a time is from now, as people say it.

@@ -1,1 +1,55 @@
-//! x
+//! Issue and check signed JWT access tokens, renew and end sessions, and guard routes by role, scope or policy.
+//!
+//! What an application adds: this crate has the clock, the session stores, the guard for tower and axum, and the
+//! endpoints; everything that decides is in `vorsel-core`, re-exported here.
+//!
+//! ```
+//! use vorsel::{AccessDraft, Expectations, Issuer, KeySet, Lifetime, SigningKey, Verifier};
+//!
+//! let key = SigningKey::generate(vorsel::Algorithm::EdDsa)?;
+//! let keys = KeySet::new([key.verifying_key()]);
+//! let issuer = Issuer::new("https://id.skarnhill.test", key);
+//!
+//! let draft = AccessDraft::new("obs-0017", "https://api.skarnhill.test", "desk", Lifetime::minutes(5))
+//!     .roles(["observer"]);
+//! let token = issuer.access(&draft, &vorsel::random_id()?, vorsel::now())?;
+//!
+//! let expectations = Expectations::access("https://id.skarnhill.test", "https://api.skarnhill.test");
+//! let checked = Verifier::new(keys, expectations).check::<vorsel::NoOwn>(&token, vorsel::now())?;
+//! assert_eq!(checked.claims().subject(), Some("obs-0017"));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+//!
+//! # Features
+//!
+//! | feature | default | what |
+//! |---|---|---|
+//! | `axum` | yes | [`Caller`] as an extractor, and the endpoints |
+//! | `sqlite` | no | the embedded session store |
+//! | `testing` | no | a clock to move, and the suite that every session store must pass |
+
+mod admission;
+mod clock;
+#[cfg(feature = "axum")]
+pub mod endpoints;
+mod guard;
+mod key_folder;
+mod random;
+mod sessions;
+pub mod store;
+#[cfg(feature = "testing")]
+pub mod testing;
+
+pub use admission::{Admission, AdmissionError, Grant};
+pub use clock::{Clock, SystemClock, now};
+#[cfg(feature = "axum")]
+pub use guard::NoCaller;
+pub use guard::{Caller, Guard, Guarded, GuardedFuture};
+pub use key_folder::{KeyFolder, KeyFolderError};
+pub use random::{RandomError, random_id};
+pub use sessions::{RenewError, RenewalRequest, Sessions, StartError, TokenReply};
+pub use vorsel_core::*;
+
+#[cfg(doctest)]
+#[doc = include_str!("../../../README.md")]
+struct Readme;

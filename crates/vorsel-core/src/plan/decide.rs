@@ -21,6 +21,8 @@ pub enum Verdict {
     NeedsCaller,
     /// The caller does not fulfil the rule.
     Refused(Unmet),
+    /// The path is open, but only to other methods: these.
+    NoMethod(Vec<String>),
     /// Nobody has said anything about this route.
     NoRule,
 }
@@ -45,21 +47,33 @@ impl AccessPlan {
     /// Decides a request with this method and path (without its query, as it was sent) by this caller.
     pub fn decide(&self, method: &str, path: &str, caller: Option<&Claims>) -> Verdict {
         let Ok(matched) = self.paths.at(path) else { return Verdict::NoRule };
-        let Some(route) = self.entry(matched.value, method) else { return Verdict::NoRule };
-        let rule = match (&route.access, caller) {
+        let Some(route) = self.entry(matched.value, method) else { return self.without_entry(matched.value) };
+        let (rule, caller) = match (&route.access, caller) {
             (Access::Open, _) => return Verdict::Open,
             (Access::Need(_), None) => return Verdict::NeedsCaller,
-            (Access::Need(rule), Some(_)) => rule,
+            (Access::Need(rule), Some(caller)) => (rule, caller),
         };
-        let Some(caller) = caller else { return Verdict::NeedsCaller };
         let path = matched.params.iter().filter_map(|(name, value)| Some((name, decoded(value)?))).collect();
         self.apply(rule, &Facts { caller, path })
+    }
+
+    /// The entry that decides a request with this method and path.
+    #[must_use]
+    pub fn route_of(&self, method: &str, path: &str) -> Option<&Route> {
+        self.entry(self.paths.at(path).ok()?.value, method)
     }
 
     /// Whether the route of this method and path is open; a path without an entry is not.
     #[must_use]
     pub fn is_open(&self, method: &str, path: &str) -> bool {
         matches!(self.decide(method, path, None), Verdict::Open)
+    }
+
+    /// Open methods are no secret, so a wrong method on an open path is told the right ones; guarded ones are not named.
+    fn without_entry(&self, indices: &[usize]) -> Verdict {
+        let open = indices.iter().map(|index| &self.routes[*index]).filter(|route| route.access == Access::Open);
+        let methods: Vec<_> = open.map(|route| route.method.clone()).collect();
+        if methods.is_empty() { Verdict::NoRule } else { Verdict::NoMethod(methods) }
     }
 
     fn entry(&self, indices: &[usize], method: &str) -> Option<&Route> {

@@ -76,6 +76,12 @@ impl AccessPlan {
         Self::builder().read(text, file).build()
     }
 
+    /// The rule of a named policy.
+    #[must_use]
+    pub fn policy_of(&self, name: &str) -> Option<&Rule> {
+        self.policies.get(name)
+    }
+
     /// The routes, in the order given.
     #[must_use]
     pub fn routes(&self) -> &[Route] {
@@ -113,7 +119,7 @@ impl RoleBook for AccessPlan {
     }
 
     fn policy(&self, name: &str) -> Option<&Rule> {
-        self.policies.get(name)
+        self.policy_of(name)
     }
 }
 

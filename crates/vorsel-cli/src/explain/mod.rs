@@ -1,0 +1,136 @@
+//! `vorsel explain`: what a token says, and each check with what it expected and found.
+
+mod batch;
+mod lines;
+mod record;
+mod text;
+
+use std::io::{self, IsTerminal, Read};
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use clap::{Args, ValueEnum};
+use vorsel::{Expectations, KeySet, Kind, Object, Timestamp, Verifier, now};
+
+use crate::failure::Failure;
+use crate::{key_file, paint};
+
+/// Explain a token: its header and claims, and each check with what it expected and found.
+///
+/// Nothing leaves the machine. Exit status: 0 if the token is accepted, 1 if it is refused.
+#[derive(Debug, Args)]
+pub(crate) struct ExplainArguments {
+    /// The token; read from standard input if it is left out, which keeps it out of the list of processes.
+    #[arg(conflicts_with = "batch")]
+    token: Option<String>,
+    /// Read many tokens from standard input, one a line, and write one line for each.
+    #[arg(long)]
+    batch: bool,
+    /// Write JSON.
+    #[arg(long)]
+    json: bool,
+    /// The kind of token expected.
+    #[arg(long, value_enum, default_value_t = KindName::Access)]
+    kind: KindName,
+    /// The keys to check with: a JWK Set, a JWK, PEM, or the key folder of `vorsel serve`. Without keys no token is
+    /// accepted.
+    #[arg(long, value_name = "FILE", env = "VORSEL_KEYS")]
+    keys: Option<PathBuf>,
+    /// The issuer expected; any if it is left out.
+    #[arg(long, value_name = "URL", env = "VORSEL_ISSUER")]
+    issuer: Option<String>,
+    /// The audience expected; any if it is left out.
+    #[arg(long, value_name = "VALUE", env = "VORSEL_AUDIENCE")]
+    audience: Option<String>,
+    /// The clock skew allowed, at most 300. None is allowed if it is left out: the desk shows the bare times.
+    #[arg(long, value_name = "SECONDS", default_value_t = 0.0)]
+    skew: f64,
+    /// The moment to check for, in seconds since 1970; now if it is left out.
+    #[arg(long, value_name = "UNIX_SECONDS", allow_negative_numbers = true)]
+    at: Option<f64>,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum KindName {
+    /// An access token (RFC 9068), typ at+jwt.
+    Access,
+    /// A refresh token of Vorsel's.
+    Refresh,
+    /// Any JWT with an expiration time, typ absent or JWT.
+    Plain,
+}
+
+/// One way of checking, for one token or for many.
+struct Desk {
+    verifier: Verifier,
+    now: Timestamp,
+}
+
+pub(crate) fn run(arguments: &ExplainArguments) -> Result<ExitCode, Failure> {
+    let desk = desk(arguments)?;
+    let accepted = if arguments.batch {
+        batch::run(&desk, arguments.json, io::stdin().lock(), io::stdout().lock())?
+    } else {
+        one(&desk, arguments)?
+    };
+    Ok(if accepted { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+fn one(desk: &Desk, arguments: &ExplainArguments) -> Result<bool, Failure> {
+    let token = match &arguments.token {
+        Some(token) => token.clone().into_bytes(),
+        None => token_from_stdin()?,
+    };
+    let findings = desk.verifier.examine::<Object>(&token, desk.now);
+    if arguments.json {
+        anstream::println!("{}", serde_json::to_string_pretty(&record::whole(&token, &findings))?);
+    } else {
+        anstream::print!("{}", text::explained(&token, &findings, desk.now));
+    }
+    Ok(findings.accepted().is_some())
+}
+
+fn desk(arguments: &ExplainArguments) -> Result<Desk, Failure> {
+    let keys = match &arguments.keys {
+        None => KeySet::default(),
+        Some(path) => key_file::key_set(path)?,
+    };
+    for skipped in keys.skipped() {
+        let reason = paint::printable(&skipped.reason);
+        anstream::eprintln!("{}: key {} of the set is left out: {reason}", paint::bad("warning"), skipped.index);
+    }
+    let kind = match arguments.kind {
+        KindName::Access => Kind::Access,
+        KindName::Refresh => Kind::Refresh,
+        KindName::Plain => Kind::Plain,
+    };
+    let mut expectations = Expectations::danger_from_anyone_for_anyone(kind);
+    if let Some(issuer) = &arguments.issuer {
+        expectations = expectations.issuer(issuer);
+    }
+    if let Some(audience) = &arguments.audience {
+        expectations = expectations.audience(audience);
+    }
+    let skew = Duration::try_from_secs_f64(arguments.skew)
+        .map_err(|_| Failure::new(format!("expected a --skew from 0 to 300, but found {}", arguments.skew)))?;
+    let now = match arguments.at {
+        None => now(),
+        Some(at) if at.is_finite() => Timestamp::from_secs_f64(at),
+        Some(at) => return Err(Failure::new(format!("expected --at in seconds since 1970, but found {at}"))),
+    };
+    Ok(Desk { verifier: Verifier::new(keys, expectations.skew(skew)?), now })
+}
+
+/// The token on standard input, without the newline that `echo` and files end with.
+fn token_from_stdin() -> Result<Vec<u8>, Failure> {
+    if io::stdin().is_terminal() {
+        anstream::eprintln!("Paste the token, then press Enter and Ctrl-D:");
+    }
+    let mut token = Vec::new();
+    io::stdin().lock().take(lines::LONGEST as u64 + 1).read_to_end(&mut token)?;
+    if token.last() == Some(&b'\n') {
+        token.pop();
+    }
+    Ok(token)
+}

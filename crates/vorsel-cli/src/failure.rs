@@ -1,0 +1,44 @@
+//! A call that was wrong, or a machine that did not do its part: exit status 2.
+
+use std::error::Error;
+use std::fmt;
+
+use crate::paint;
+
+/// What went wrong, with every cause.
+pub(crate) struct Failure(Vec<String>);
+
+impl Failure {
+    /// What was wrong with the call, and what would be right.
+    pub(crate) fn new(message: impl Into<String>) -> Self {
+        Self(vec![message.into()])
+    }
+
+    /// Says what was being done when this happened.
+    pub(crate) fn while_doing(mut self, what: impl Into<String>) -> Self {
+        self.0.insert(0, what.into());
+        self
+    }
+}
+
+impl<E: Error> From<E> for Failure {
+    fn from(error: E) -> Self {
+        let mut messages = vec![error.to_string()];
+        let mut cause = error.source();
+        while let Some(error) = cause {
+            // Some errors repeat their cause in their own message.
+            let message = error.to_string();
+            if !messages.iter().any(|said| said.contains(&message)) {
+                messages.push(message);
+            }
+            cause = error.source();
+        }
+        Self(messages)
+    }
+}
+
+impl fmt::Display for Failure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {}", paint::bad("error"), paint::printable(&self.0.join(": ")))
+    }
+}

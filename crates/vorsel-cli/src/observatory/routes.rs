@@ -1,0 +1,75 @@
+//! The guarded routes. No handler checks anything: who may call it stands in the access plan.
+
+use std::sync::Arc;
+
+use axum::extract::{Path, State};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use axum::{Json, Router};
+use http::StatusCode;
+use serde_json::{Value, json};
+use vorsel::Caller;
+
+use super::sign_in::sign_in;
+use super::{Observatory, Staff};
+
+pub(super) fn routes(observatory: Arc<Observatory>) -> Router {
+    Router::new()
+        .route("/health", get(|| async { Json(json!({ "health": "good" })) }))
+        .route("/sign-in", post(sign_in))
+        .route("/exposures", get(exposures).post(queue_exposure))
+        .route("/exposures/{id}", get(exposure))
+        .route("/dome", get(dome).post(move_dome))
+        .route("/night-log", get(night_log))
+        .route("/observers/{observer}/proposals", get(proposals).post(add_proposal))
+        .route("/people/{person}/roles", get(roles))
+        .with_state(observatory)
+}
+
+const EXPOSURES: [(&str, &str, u32); 3] =
+    [("exp-101", "M 33, first half", 240), ("exp-102", "flat field", 12), ("exp-103", "comet, wide", 90)];
+
+async fn exposures() -> Json<Value> {
+    Json(json!({ "exposures": EXPOSURES.map(|(id, ..)| id) }))
+}
+
+async fn exposure(Path(id): Path<String>) -> Response {
+    match EXPOSURES.iter().find(|(known, ..)| *known == id) {
+        Some((id, target, seconds)) => Json(json!({ "id": id, "target": target, "seconds": seconds })).into_response(),
+        None => (StatusCode::NOT_FOUND, Json(json!({ "missing": "exposure" }))).into_response(),
+    }
+}
+
+async fn queue_exposure(caller: Caller<Staff>) -> (StatusCode, Json<Value>) {
+    (StatusCode::CREATED, Json(json!({ "queued": "exp-104", "for": caller.subject() })))
+}
+
+async fn dome() -> Json<Value> {
+    Json(json!({ "azimuth": 118, "shutter": "closed" }))
+}
+
+async fn move_dome(caller: Caller<Staff>) -> Json<Value> {
+    Json(json!({ "dome": "moving", "by": caller.subject(), "training": caller.own().training }))
+}
+
+async fn night_log(caller: Caller<Staff>) -> Json<Value> {
+    Json(json!({ "for": caller.subject(), "shift": caller.own().shift, "log": ["20:14 dome open", "23:50 clouds"] }))
+}
+
+async fn proposals(Path(observer): Path<String>) -> Json<Value> {
+    Json(json!({ "observer": observer, "proposals": ["variable stars in M 33"] }))
+}
+
+async fn add_proposal(Path(observer): Path<String>) -> (StatusCode, Json<Value>) {
+    (StatusCode::CREATED, Json(json!({ "observer": observer, "proposal": "received" })))
+}
+
+async fn roles(State(observatory): State<Arc<Observatory>>, Path(person): Path<String>) -> Response {
+    match observatory.people.find(&person) {
+        Some(person) => {
+            let body = json!({ "subject": person.subject, "nickname": person.nickname, "roles": person.roles });
+            Json(body).into_response()
+        }
+        None => (StatusCode::NOT_FOUND, Json(json!({ "missing": "person" }))).into_response(),
+    }
+}

@@ -1,0 +1,124 @@
+//! `vorsel serve`: the observatory API as a server.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::str::FromStr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use clap::Args;
+use tokio::net::TcpListener;
+use tokio::signal::unix::{SignalKind, signal};
+use tracing_subscriber::EnvFilter;
+use vorsel::store::{MemoryStore, SessionStore, SqliteStore};
+use vorsel::{KeyFolder, Lifetime, SessionLimits};
+
+use crate::failure::Failure;
+use crate::observatory::{self, Opening, Settings};
+
+/// Serve the observatory API: sign-in, renewal, sign-out, and guarded routes.
+///
+/// Prints one line with its address when it is ready, logs each refusal to standard error, and stops on SIGTERM.
+#[derive(Debug, Args)]
+pub(crate) struct ServeArguments {
+    /// The address to listen on; port 0 takes a free one.
+    #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:0")]
+    listen: SocketAddr,
+    /// Where sessions are kept: memory: or sqlite:PATH.
+    #[arg(long, value_name = "STORE", default_value = "memory:")]
+    store: StoreAddress,
+    /// The folder of the signing keys, made on first use. Without it the keys last as long as the process.
+    #[arg(long, value_name = "FOLDER", env = "VORSEL_KEYS")]
+    keys: Option<PathBuf>,
+    /// How long access tokens last.
+    #[arg(long, value_name = "SECONDS")]
+    access_lifetime: Option<u64>,
+    /// For how long a spent refresh token may come again and gets the same successor; 0 to 60.
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(0..=60))]
+    retry_window: Option<u64>,
+}
+
+/// Where sessions are kept.
+#[derive(Clone, Debug)]
+enum StoreAddress {
+    Memory,
+    Sqlite(PathBuf),
+}
+
+impl FromStr for StoreAddress {
+    type Err = String;
+
+    fn from_str(address: &str) -> Result<Self, String> {
+        match address.split_once(':') {
+            Some(("memory", "")) => Ok(Self::Memory),
+            Some(("sqlite", path)) if !path.is_empty() => Ok(Self::Sqlite(path.into())),
+            Some(("postgres" | "redis", _)) => Err("this release keeps sessions in memory: or sqlite:PATH".to_owned()),
+            _ => Err("expected memory: or sqlite:PATH".to_owned()),
+        }
+    }
+}
+
+impl StoreAddress {
+    async fn open(&self) -> Result<Arc<dyn SessionStore>, Failure> {
+        Ok(match self {
+            Self::Memory => Arc::new(MemoryStore::new()),
+            Self::Sqlite(path) => Arc::new(
+                SqliteStore::open(path)
+                    .await
+                    .map_err(|error| Failure::from(error).while_doing(path.display().to_string()))?,
+            ),
+        })
+    }
+}
+
+/// What is under way when SIGTERM comes has this long to finish.
+const LAST_REQUESTS: Duration = Duration::from_secs(5);
+
+pub(crate) fn run(arguments: &ServeArguments) -> Result<ExitCode, Failure> {
+    let filter = EnvFilter::try_from_env("VORSEL_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    tokio::runtime::Runtime::new()?.block_on(serve(arguments))?;
+    Ok(ExitCode::SUCCESS)
+}
+
+async fn serve(arguments: &ServeArguments) -> Result<(), Failure> {
+    let settings = Settings::demo()?;
+    let (_temporary, folder) = match &arguments.keys {
+        Some(folder) => (None, folder.clone()),
+        None => {
+            let temporary = tempfile::tempdir()?;
+            let folder = temporary.path().to_owned();
+            (Some(temporary), folder)
+        }
+    };
+    let access_lifetime = Duration::from_secs(arguments.access_lifetime.unwrap_or(settings.access_lifetime));
+    let retry_window = Duration::from_secs(arguments.retry_window.unwrap_or(settings.retry_window));
+    let mut terminate = signal(SignalKind::terminate())?;
+    let listener = TcpListener::bind(arguments.listen)
+        .await
+        .map_err(|error| Failure::from(error).while_doing(format!("cannot listen on {}", arguments.listen)))?;
+    let base = format!("http://{}", listener.local_addr()?);
+    let app = observatory::open(Opening {
+        keys: KeyFolder::open(folder)?,
+        store: arguments.store.open().await?,
+        access_lifetime: Lifetime::try_from(access_lifetime)?,
+        limits: SessionLimits { retry_window, ..SessionLimits::default() },
+        base: base.clone(),
+        settings,
+    })?;
+    let (stopping, stopped) = tokio::sync::oneshot::channel::<()>();
+    let server = axum::serve(listener, app).with_graceful_shutdown(async move {
+        tokio::select! {
+            _ = terminate.recv() => {}
+            _ = tokio::signal::ctrl_c() => {}
+        }
+        drop(stopping);
+    });
+    anstream::println!("listening on {base}");
+    tokio::select! {
+        ended = async { server.await } => ended?,
+        () = async { drop(stopped.await); tokio::time::sleep(LAST_REQUESTS).await } => {}
+    }
+    Ok(())
+}

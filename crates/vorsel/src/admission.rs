@@ -1,0 +1,44 @@
+//! The app's say at sign-in and at every renewal: who the subject is now, and whether it may come in.
+
+use std::error::Error;
+
+use async_trait::async_trait;
+use vorsel_core::Scopes;
+
+/// Looks a subject up at sign-in and again at every renewal, so that a role raised or withdrawn takes effect at the
+/// next renewal.
+#[async_trait]
+pub trait Admission<C>: Send + Sync {
+    /// What the subject may do now.
+    ///
+    /// # Errors
+    /// [`AdmissionError::Denied`] if the subject is not to come in; at a renewal this ends the session.
+    /// [`AdmissionError::Unavailable`] if nobody can tell; then nothing changes and the client may try again.
+    async fn admit(&self, subject: &str, client_id: &str) -> Result<Grant<C>, AdmissionError>;
+}
+
+/// What goes into the access tokens of a subject.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Grant<C> {
+    /// The subject's roles.
+    pub roles: Vec<String>,
+    /// The scopes granted.
+    pub scopes: Scopes,
+    /// The app's own claims.
+    pub own: C,
+}
+
+/// Why a subject was not admitted.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum AdmissionError {
+    /// The subject may not come in, for this reason. The reason goes to the log, not to the client.
+    #[error("the subject is not admitted: {reason}")]
+    Denied {
+        /// Why.
+        reason: String,
+    },
+    /// It cannot be told now.
+    #[error("the subject cannot be looked up now")]
+    Unavailable(#[source] Box<dyn Error + Send + Sync>),
+}

@@ -1,0 +1,46 @@
+//! Revocation of refresh tokens: sign-out.
+
+use std::sync::Arc;
+
+use axum::Form;
+use axum::extract::State;
+use axum::extract::rejection::FormRejection;
+use axum::response::Response;
+use serde::Serialize;
+use vorsel_core::{Kind, UncheckedToken};
+
+use super::Endpoints;
+use super::form::Parameters;
+use super::reply::{OAuthError, unkept};
+
+/// Answers 200 whether or not there was anything to revoke
+/// ([RFC 7009 section 2.2](https://www.rfc-editor.org/rfc/rfc7009#section-2.2)). Access tokens are not revoked here: they
+/// end with their lifetime, and the answer says so.
+pub(super) async fn revoke<C: Serialize + Send + Sync + 'static>(
+    State(endpoints): State<Arc<Endpoints<C>>>,
+    form: Result<Form<Vec<(String, String)>>, FormRejection>,
+) -> Result<Response, OAuthError> {
+    let parameters = Parameters::read(form)?;
+    let (token, client_id) = (parameters.required("token")?, parameters.get("client_id"));
+    if !endpoints.knows(client_id) {
+        return Err(OAuthError::new("invalid_client"));
+    }
+    if says_access_token(token) {
+        return Err(OAuthError::new("unsupported_token_type"));
+    }
+    match endpoints.sessions.sign_out(token, client_id).await {
+        Ok(()) => Ok(unkept(())),
+        Err(error) => {
+            let source: &dyn std::error::Error = &error;
+            tracing::error!(target: "vorsel::endpoints", error = source, "sign-out failed");
+            Err(OAuthError::unavailable())
+        }
+    }
+}
+
+/// What the token says of itself is enough here: the worst a liar gets is an error message.
+fn says_access_token(token: &str) -> bool {
+    let unchecked = UncheckedToken::read(token);
+    let typ = unchecked.as_ref().ok().and_then(|token| token.header().get("typ")?.as_str());
+    typ.is_some() && Kind::Access.agrees_with(typ)
+}

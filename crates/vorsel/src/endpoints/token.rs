@@ -1,0 +1,56 @@
+//! Renewal: the `refresh_token` grant.
+
+use std::sync::Arc;
+
+use axum::Form;
+use axum::extract::State;
+use axum::extract::rejection::FormRejection;
+use axum::response::Response;
+use serde::Serialize;
+use vorsel_core::Scopes;
+
+use super::Endpoints;
+use super::form::Parameters;
+use super::reply::{OAuthError, token_reply};
+use crate::admission::AdmissionError;
+use crate::sessions::{RenewError, RenewalRequest};
+
+pub(super) async fn renew<C: Serialize + Send + Sync + 'static>(
+    State(endpoints): State<Arc<Endpoints<C>>>,
+    form: Result<Form<Vec<(String, String)>>, FormRejection>,
+) -> Result<Response, OAuthError> {
+    let parameters = Parameters::read(form)?;
+    if parameters.required("grant_type")? != "refresh_token" {
+        return Err(OAuthError::new("unsupported_grant_type"));
+    }
+    let client_id = parameters.get("client_id");
+    if !endpoints.knows(client_id) {
+        return Err(OAuthError::new("invalid_client"));
+    }
+    let scopes =
+        parameters.get("scope").map(Scopes::parse).transpose().map_err(|_| OAuthError::new("invalid_scope"))?;
+    let request = RenewalRequest { client_id, scopes: scopes.as_ref() };
+    match endpoints.sessions.renew(parameters.required("refresh_token")?, request).await {
+        Ok(reply) => Ok(token_reply(reply)),
+        Err(error) => Err(refused(&error)),
+    }
+}
+
+/// The client learns that its grant is no good and no more; the log learns why.
+fn refused(error: &RenewError) -> OAuthError {
+    let answer = match error {
+        RenewError::ScopeNotGranted { .. } => OAuthError::new("invalid_scope"),
+        RenewError::Store(_)
+        | RenewError::Issue(_)
+        | RenewError::Random(_)
+        | RenewError::Admission(AdmissionError::Unavailable(_)) => {
+            tracing::error!(target: "vorsel::endpoints", error = error as &dyn std::error::Error, "renewal failed");
+            return OAuthError::unavailable();
+        }
+        // The sessions have logged it already, as a warning.
+        RenewError::Replay { .. } => return OAuthError::new("invalid_grant"),
+        _ => OAuthError::new("invalid_grant"),
+    };
+    tracing::info!(target: "vorsel::endpoints", "renewal refused: {error}");
+    answer
+}

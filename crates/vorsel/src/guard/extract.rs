@@ -1,0 +1,70 @@
+//! The caller as an axum extractor.
+
+use axum::extract::{FromRequestParts, OptionalFromRequestParts};
+use axum::response::{IntoResponse, Response};
+use http::StatusCode;
+use http::header::CONTENT_TYPE;
+use http::request::Parts;
+use vorsel_core::{Refusal, problem};
+
+use super::Caller;
+use super::service::{Passed, response};
+
+/// Why a handler that asks for a [`Caller`] was not run.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum NoCaller {
+    /// The route is open and the request has no caller: 401. Ask for `Option<Caller<C>>` there.
+    #[error("the request has no caller, and the handler asks for one")]
+    Anonymous {
+        /// The guard's realm.
+        realm: String,
+    },
+    /// No guard is around this route: 500. Nobody is let in by a forgotten layer.
+    #[error("no guard is around this route; put .layer(guard) after the last route")]
+    Unguarded,
+    /// The guard was made for other claims than the handler asks for: 500.
+    #[error("the guard was made for another type of own claims than {expected}")]
+    OtherClaims {
+        /// The type the handler asks for.
+        expected: &'static str,
+    },
+}
+
+impl IntoResponse for NoCaller {
+    fn into_response(self) -> Response {
+        match self {
+            Self::Anonymous { realm } => response(Refusal::NoCredential.answer(&realm)).into_response(),
+            Self::Unguarded | Self::OtherClaims { .. } => {
+                tracing::error!(target: "vorsel::guard", "{self}");
+                let body = problem(500, "The server is set up wrongly.");
+                (StatusCode::INTERNAL_SERVER_ERROR, [(CONTENT_TYPE, "application/problem+json")], body).into_response()
+            }
+        }
+    }
+}
+
+fn caller<C: Send + Sync + 'static>(parts: &Parts) -> Result<Option<Caller<C>>, NoCaller> {
+    let passed = parts.extensions.get::<Passed>().ok_or(NoCaller::Unguarded)?;
+    match parts.extensions.get::<Caller<C>>() {
+        None if passed.signed_in => Err(NoCaller::OtherClaims { expected: std::any::type_name::<C>() }),
+        caller => Ok(caller.cloned()),
+    }
+}
+
+impl<S: Sync, C: Send + Sync + 'static> FromRequestParts<S> for Caller<C> {
+    type Rejection = NoCaller;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, NoCaller> {
+        let realm = || parts.extensions.get::<Passed>().map_or_else(String::new, |passed| passed.realm.to_string());
+        caller(parts)?.ok_or_else(|| NoCaller::Anonymous { realm: realm() })
+    }
+}
+
+impl<S: Sync, C: Send + Sync + 'static> OptionalFromRequestParts<S> for Caller<C> {
+    type Rejection = NoCaller;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Option<Self>, NoCaller> {
+        caller(parts)
+    }
+}

@@ -1,0 +1,80 @@
+//! The bearer token in the `Authorization` header ([RFC 6750 section 2.1](https://www.rfc-editor.org/rfc/rfc6750#section-2.1)).
+
+use http::HeaderMap;
+use http::header::AUTHORIZATION;
+use vorsel_core::Refusal;
+
+const EXPECTED: &str = "\"Bearer\", one space and one token";
+
+/// The token, or nothing if there is no such header or it is for another scheme.
+pub(super) fn bearer_token(headers: &HeaderMap) -> Result<Option<&str>, Refusal> {
+    let mut values = headers.get_all(AUTHORIZATION).iter();
+    let Some(value) = values.next() else { return Ok(None) };
+    if values.next().is_some() {
+        return Err(bad("more than one Authorization header"));
+    }
+    let value = value.to_str().map_err(|_| bad("bytes that are not ASCII"))?;
+    let (scheme, rest) = value.split_once(' ').unwrap_or((value, ""));
+    // The name of a scheme is read without case (RFC 9110 section 11.1).
+    if !scheme.eq_ignore_ascii_case("bearer") {
+        return Ok(None);
+    }
+    let token = rest.trim_start_matches(' ');
+    let is_token_character = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~+/=".contains(&byte);
+    if token.is_empty() {
+        Err(bad("no token after the scheme"))
+    } else if token.len() > 7 && token.as_bytes()[..7].eq_ignore_ascii_case(b"bearer ") {
+        Err(bad("the scheme twice"))
+    } else if !token.bytes().all(is_token_character) {
+        Err(bad("a character that no token has"))
+    } else {
+        Ok(Some(token))
+    }
+}
+
+fn bad(found: &str) -> Refusal {
+    Refusal::BadHeader { expected: EXPECTED, found: found.to_owned() }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use http::HeaderValue;
+
+    fn read(values: &[&[u8]]) -> String {
+        let mut headers = HeaderMap::new();
+        for value in values {
+            headers.append(AUTHORIZATION, HeaderValue::from_bytes(value).expect("a header value"));
+        }
+        match bearer_token(&headers) {
+            Ok(token) => token.unwrap_or("none").to_owned(),
+            Err(Refusal::BadHeader { found, .. }) => format!("! {found}"),
+            Err(other) => panic!("{other}"),
+        }
+    }
+
+    #[test]
+    fn the_header_is_read_as_rfc_6750_writes_it() {
+        for (value, expected) in [
+            ("Bearer a.b.c", "a.b.c"),
+            ("bearer a.b.c", "a.b.c"),
+            ("BEARER a.b.c", "a.b.c"),
+            ("Bearer   a.b.c", "a.b.c"),
+            ("Basic dTpw", "none"),
+            ("Bearers a.b.c", "none"),
+            ("a.b.c", "none"),
+            ("", "none"),
+            ("Bearer", "! no token after the scheme"),
+            ("Bearer ", "! no token after the scheme"),
+            ("Bearer Bearer a.b.c", "! the scheme twice"),
+            ("Bearer a.b.c d", "! a character that no token has"),
+            ("Bearer a.b.c,Basic x", "! a character that no token has"),
+            ("Bearer \"a.b.c\"", "! a character that no token has"),
+        ] {
+            assert_eq!(read(&[value.as_bytes()]), expected, "{value:?}");
+        }
+        assert_eq!(read(&[]), "none");
+        assert_eq!(read(&[b"Bearer a", b"Bearer a"]), "! more than one Authorization header");
+        assert_eq!(read(&[b"Bearer \xff"]), "! bytes that are not ASCII");
+    }
+}

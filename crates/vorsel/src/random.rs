@@ -1,0 +1,26 @@
+//! Ids and secrets from the operating system's randomness.
+
+use aws_lc_rs::rand::fill;
+use vorsel_core::{SESSION_SECRET_BYTES, Secret, base64url};
+
+/// The operating system gave no randomness.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("the operating system gave no randomness")]
+pub struct RandomError;
+
+/// A new id of 128 random bits, for a JWT ID or a session ID.
+///
+/// # Errors
+/// If the operating system gives no randomness.
+pub fn random_id() -> Result<String, RandomError> {
+    let mut bytes = [0; 16];
+    fill(&mut bytes).map_err(|_| RandomError)?;
+    Ok(base64url::encode(bytes))
+}
+
+/// A new secret for a session.
+pub(crate) fn session_secret() -> Result<Secret, RandomError> {
+    let mut bytes = vec![0; SESSION_SECRET_BYTES];
+    fill(&mut bytes).map_err(|_| RandomError)?;
+    Ok(Secret::new(bytes))
+}

@@ -1,0 +1,349 @@
+//! Sign-in, renewal and sign-out: the session state machine carried out on a store.
+
+use std::fmt;
+use std::sync::Arc;
+
+use serde::Serialize;
+use vorsel_core::{
+    AccessDraft, EndReason, Finding, IssueError, Issuer, KeyError, Lifetime, Presented, RefreshTokens, Scopes, Session,
+    SessionLimits, SigningKey, Step, Timestamp,
+};
+
+use crate::admission::{Admission, AdmissionError, Grant};
+use crate::clock::{Clock, SystemClock};
+use crate::random::{RandomError, random_id, session_secret};
+use crate::store::{SessionStore, StoreError, Which, ended};
+
+/// Begins, renews and ends sessions, and issues their tokens. `C` is the app's own claims.
+///
+/// Each renewal gives a new pair of tokens and spends the refresh token presented. A spent token that comes back within
+/// the retry window gets the same successor again; later, it ends the session.
+pub struct Sessions<C> {
+    issuer: Issuer,
+    audience: String,
+    refresh_tokens: RefreshTokens,
+    store: Arc<dyn SessionStore>,
+    admission: Arc<dyn Admission<C>>,
+    access_lifetime: Lifetime,
+    limits: SessionLimits,
+    clock: Arc<dyn Clock>,
+}
+
+/// The answer to a sign-in or a renewal ([RFC 6749 section 5.1](https://www.rfc-editor.org/rfc/rfc6749#section-5.1)).
+/// `Debug` does not show the tokens.
+#[derive(Clone, PartialEq, Eq, Serialize)]
+pub struct TokenReply {
+    /// The access token.
+    pub access_token: String,
+    /// `Bearer`.
+    pub token_type: &'static str,
+    /// The access token's lifetime in seconds.
+    pub expires_in: u64,
+    /// The refresh token.
+    pub refresh_token: String,
+    /// The scopes granted, with a space between them.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub scope: String,
+}
+
+/// Why nobody was signed in.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StartError {
+    /// The app did not admit the subject, or could not tell.
+    #[error(transparent)]
+    Admission(#[from] AdmissionError),
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The tokens could not be issued.
+    #[error("the tokens could not be issued")]
+    Issue(#[from] IssueError),
+    /// The operating system gave no randomness.
+    #[error(transparent)]
+    Random(#[from] RandomError),
+}
+
+/// Why a session was not renewed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum RenewError {
+    /// The refresh token was refused for this finding.
+    #[error("the refresh token is refused: {0}")]
+    BadToken(Box<Finding>),
+    /// No record of this session, or the token did not come from it.
+    #[error("the refresh token belongs to no session that is known")]
+    UnknownSession,
+    /// The token was given to another client.
+    #[error("the refresh token was given to the client {expected:?}, but {found:?} presents it")]
+    WrongClient {
+        /// Whom it was given to.
+        expected: String,
+        /// Who presents it.
+        found: String,
+    },
+    /// The session has lasted its time.
+    #[error("the session has expired")]
+    Expired,
+    /// The session ended before.
+    #[error("the session has ended: {0}")]
+    Ended(EndReason),
+    /// A spent token came back outside the retry window; the session has been ended.
+    #[error("a spent refresh token of generation {presented} came back in generation {current}; the session is ended")]
+    Replay {
+        /// The generation of the token.
+        presented: u64,
+        /// The generation the session was in.
+        current: u64,
+    },
+    /// More scopes were asked for than are granted.
+    #[error("expected scopes within {granted:?}, but found {asked:?}")]
+    ScopeNotGranted {
+        /// What is granted.
+        granted: String,
+        /// What was asked for.
+        asked: String,
+    },
+    /// The app did not admit the subject any more, or could not tell.
+    #[error(transparent)]
+    Admission(#[from] AdmissionError),
+    /// The store failed. The client keeps its token and may try again.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The tokens could not be issued. The client keeps its token and may try again.
+    #[error("the tokens could not be issued")]
+    Issue(#[from] IssueError),
+    /// The operating system gave no randomness.
+    #[error(transparent)]
+    Random(#[from] RandomError),
+}
+
+/// What a client may add to a renewal.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct RenewalRequest<'a> {
+    /// The client that presents the token, if it says so.
+    pub client_id: Option<&'a str>,
+    /// Fewer scopes than granted, for this access token alone.
+    pub scopes: Option<&'a Scopes>,
+}
+
+/// A renewal that loses a race reads again and finds its token spent. Losing this often means that the store does not
+/// keep its contract.
+const MOST_RACES: u32 = 8;
+
+impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
+    /// Sessions whose access tokens come from `issuer` and are for `audience`. `refresh_key` is an HS256 secret that
+    /// nothing else is signed with.
+    ///
+    /// # Errors
+    /// If `refresh_key` is not an HMAC secret.
+    pub fn new(
+        issuer: Issuer,
+        refresh_key: SigningKey,
+        audience: impl Into<String>,
+        store: Arc<dyn SessionStore>,
+        admission: Arc<dyn Admission<C>>,
+    ) -> Result<Self, KeyError> {
+        Ok(Self {
+            refresh_tokens: RefreshTokens::new(issuer.name(), refresh_key)?,
+            issuer,
+            audience: audience.into(),
+            store,
+            admission,
+            access_lifetime: Lifetime::minutes(5),
+            limits: SessionLimits::default(),
+            clock: Arc::new(SystemClock),
+        })
+    }
+
+    /// How long access tokens last; 5 minutes if nothing is set.
+    #[must_use]
+    pub fn access_lifetime(mut self, lifetime: Lifetime) -> Self {
+        self.access_lifetime = lifetime;
+        self
+    }
+
+    /// How long sessions last, and the retry window.
+    #[must_use]
+    pub const fn limits(mut self, limits: SessionLimits) -> Self {
+        self.limits = limits;
+        self
+    }
+
+    /// Another clock than the machine's, for tests.
+    #[must_use]
+    pub fn clock(mut self, clock: Arc<dyn Clock>) -> Self {
+        self.clock = clock;
+        self
+    }
+
+    /// The issuer of the access tokens.
+    #[must_use]
+    pub const fn issuer(&self) -> &Issuer {
+        &self.issuer
+    }
+
+    /// Begins a session for a subject whose password, or whatever proves it, the app has just checked.
+    ///
+    /// # Errors
+    /// If the app does not admit the subject, or the store fails.
+    pub async fn start(&self, subject: &str, client_id: &str, device: Option<&str>) -> Result<TokenReply, StartError> {
+        let grant = self.admission.admit(subject, client_id).await?;
+        let (id, secret, now) = (random_id()?, session_secret()?, self.clock.now());
+        let mut session = Session::begin(id, secret, subject, client_id, &self.limits, now);
+        session.device = device.map(str::to_owned);
+        let token_id = random_id()?;
+        let reply = self.reply(&session, grant, &token_id, now)?;
+        self.store.insert(&session).await?;
+        Ok(reply)
+    }
+
+    /// Swaps a refresh token for a new pair.
+    ///
+    /// # Errors
+    /// If the token is refused, its session is over, or the store fails. A replay ends the session.
+    pub async fn renew(&self, refresh_token: &str, request: RenewalRequest<'_>) -> Result<TokenReply, RenewError> {
+        let now = self.clock.now();
+        let presented = self.refresh_tokens.check(refresh_token, now).map_err(RenewError::BadToken)?;
+        if let Some(found) = request.client_id.filter(|client_id| *client_id != presented.client_id) {
+            return Err(RenewError::WrongClient { expected: presented.client_id, found: found.to_owned() });
+        }
+        for _ in 0..MOST_RACES {
+            let session = self.store.load(&presented.session_id).await?.ok_or(RenewError::UnknownSession)?;
+            match session.present(&presented, &self.limits, now) {
+                Step::Advance(next) => {
+                    // The tokens are made first: once the store has advanced, nothing can fail but the way back.
+                    let reply = self.admitted_reply(&next, request, now).await?;
+                    if self.store.advance(&next).await? {
+                        return Ok(reply);
+                    }
+                }
+                Step::Repeat => return self.admitted_reply(&session, request, now).await,
+                Step::Replay => return Err(self.replay(&presented, &session, now).await?),
+                Step::Expired => return Err(RenewError::Expired),
+                Step::Ended(why) => return Err(RenewError::Ended(why)),
+                Step::Foreign => return Err(RenewError::UnknownSession),
+            }
+        }
+        Err(StoreError::new("advance a session", "every attempt lost a race, yet the session did not change").into())
+    }
+
+    /// Ends the session of a refresh token; a spent token of the session does as well. A token that is not accepted
+    /// ends nothing, and neither does one of a session that has ended: for the client all of this is the same.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn sign_out(&self, refresh_token: &str, client_id: Option<&str>) -> Result<(), StoreError> {
+        let now = self.clock.now();
+        let Ok(presented) = self.refresh_tokens.check(refresh_token, now) else { return Ok(()) };
+        let other_client = client_id.is_some_and(|client_id| client_id != presented.client_id);
+        let Some(session) = self.store.load(&presented.session_id).await? else { return Ok(()) };
+        if other_client || !session.made(&presented) {
+            return Ok(());
+        }
+        self.store.end(Which::One(&session.id), ended(EndReason::SignedOut, now)).await?;
+        Ok(())
+    }
+
+    /// Ends sessions by the app's decision: one, all of a subject, or all that started before a moment. Says how many.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn end(&self, which: Which<'_>) -> Result<u64, StoreError> {
+        self.store.end(which, ended(EndReason::Withdrawn, self.clock.now())).await
+    }
+
+    /// The sessions of a subject that can still be renewed, the oldest first.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {
+        let now = self.clock.now();
+        let mut sessions = self.store.of_subject(subject).await?;
+        sessions.retain(|session| session.is_live(now));
+        Ok(sessions)
+    }
+
+    async fn replay(&self, presented: &Presented, session: &Session, now: Timestamp) -> Result<RenewError, StoreError> {
+        self.store.end(Which::One(&session.id), ended(EndReason::Replay, now)).await?;
+        let (presented, current) = (presented.generation, session.generation);
+        tracing::warn!(
+            target: "vorsel::sessions",
+            code = "replay",
+            session = %session.id,
+            subject = %session.subject,
+            "a spent refresh token of generation {presented} came back in generation {current}; the session is ended",
+        );
+        Ok(RenewError::Replay { presented, current })
+    }
+
+    /// The pair of tokens for the session as it is in `session`, with the subject looked up afresh.
+    async fn admitted_reply(
+        &self,
+        session: &Session,
+        request: RenewalRequest<'_>,
+        now: Timestamp,
+    ) -> Result<TokenReply, RenewError> {
+        let mut grant = match self.admission.admit(&session.subject, &session.client_id).await {
+            Ok(grant) => grant,
+            Err(error) => {
+                if matches!(error, AdmissionError::Denied { .. }) {
+                    self.store.end(Which::One(&session.id), ended(EndReason::NotAdmitted, now)).await?;
+                }
+                return Err(error.into());
+            }
+        };
+        if let Some(asked) = request.scopes {
+            if !asked.is_subset(&grant.scopes) {
+                let (granted, asked) = (grant.scopes.to_string(), asked.to_string());
+                return Err(RenewError::ScopeNotGranted { granted, asked });
+            }
+            grant.scopes = asked.clone();
+        }
+        let token_id = random_id()?;
+        Ok(self.reply(session, grant, &token_id, now)?)
+    }
+
+    fn reply(
+        &self,
+        session: &Session,
+        grant: Grant<C>,
+        token_id: &str,
+        now: Timestamp,
+    ) -> Result<TokenReply, IssueError> {
+        let scope = grant.scopes.to_string();
+        let draft = AccessDraft::new(&session.subject, &self.audience, &session.client_id, self.access_lifetime)
+            .roles(grant.roles)
+            .scopes(grant.scopes)
+            .session(&session.id, session.started_at)
+            .own(grant.own);
+        Ok(TokenReply {
+            access_token: self.issuer.access(&draft, token_id, now)?,
+            token_type: "Bearer",
+            expires_in: self.access_lifetime.as_secs(),
+            refresh_token: self.refresh_tokens.current(session)?,
+            scope,
+        })
+    }
+}
+
+impl<C> fmt::Debug for Sessions<C> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Sessions")
+            .field("issuer", &self.issuer)
+            .field("audience", &self.audience)
+            .field("store", &self.store)
+            .field("access_lifetime", &self.access_lifetime)
+            .field("limits", &self.limits)
+            .finish_non_exhaustive()
+    }
+}
+
+impl fmt::Debug for TokenReply {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("TokenReply")
+            .field("expires_in", &self.expires_in)
+            .field("scope", &self.scope)
+            .finish_non_exhaustive()
+    }
+}

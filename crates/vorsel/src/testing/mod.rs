@@ -1,0 +1,33 @@
+//! For tests: a clock that the test moves, and the suite that every session store must pass.
+
+pub mod store;
+
+use std::sync::atomic::{AtomicI64, Ordering};
+use std::time::Duration;
+
+use vorsel_core::Timestamp;
+
+use crate::clock::Clock;
+
+/// A clock that stands still until the test moves it.
+#[derive(Debug)]
+pub struct StillClock(AtomicI64);
+
+impl StillClock {
+    /// A clock that stands at `start`.
+    #[must_use]
+    pub const fn at(start: Timestamp) -> Self {
+        Self(AtomicI64::new(start.as_micros()))
+    }
+
+    /// Moves the clock forward.
+    pub fn advance(&self, span: Duration) {
+        self.0.store(self.now().after(span).as_micros(), Ordering::SeqCst);
+    }
+}
+
+impl Clock for StillClock {
+    fn now(&self) -> Timestamp {
+        Timestamp::from_micros(self.0.load(Ordering::SeqCst))
+    }
+}
