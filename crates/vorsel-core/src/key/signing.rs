@@ -142,3 +142,35 @@ impl fmt::Debug for SigningKey {
         f.debug_struct("SigningKey").field("algorithm", &self.algorithm()).field("key_id", &self.key_id()).finish()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::base64url;
+
+    #[test]
+    fn rfc_8037_appendix_a_4_signature_is_made() {
+        let key = SigningKey::from_jwk(
+            r#"{"kty":"OKP","crv":"Ed25519","d":"nWGxne_9WmC6hEr0kuwsxERJxWl7MmkZcDusAxyuf2A",
+                "x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"}"#,
+        )
+        .expect("the key of RFC 8037 appendix A.1");
+        let signature = key.sign(b"eyJhbGciOiJFZERTQSJ9.RXhhbXBsZSBvZiBFZDI1NTE5IHNpZ25pbmc").expect("a signature");
+        assert_eq!(
+            base64url::encode(signature),
+            "hgyY0il_MGCjP0JzlnLWG1PPOt7-09PGcvMg3AIbQR6dWbhijcNR4ki4iylGjg5BhVsPt9g7sVvpAr_MuM0KAg"
+        );
+    }
+
+    #[test]
+    fn debug_shows_no_key() {
+        for algorithm in Algorithm::ALL {
+            let key = SigningKey::generate(algorithm).expect("a key");
+            let private = key.to_private_jwk().expect("a JWK");
+            let jwk: serde_json::Value = serde_json::from_str(&private).expect("JSON");
+            let secret = jwk.get("k").or(jwk.get("d")).and_then(|secret| secret.as_str()).expect("a secret member");
+            let shown = format!("{key:?} {:?} {:?}", key.verifying_key(), Secret::new(vec![7; 32]));
+            assert!(!shown.contains(secret) && !shown.contains("7, 7"), "{shown}");
+        }
+    }
+}

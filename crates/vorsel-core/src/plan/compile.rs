@@ -93,34 +93,32 @@ impl Compiler<'_> {
     }
 
     fn routes(&mut self) -> (Vec<Route>, matchit::Router<Vec<usize>>) {
-        let mut by_path: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
         let mut routes: Vec<Route> = Vec::new();
+        let mut patterns: Vec<(&Spanned, Vec<usize>)> = Vec::new();
         for route in &self.draft.routes {
             self.route(route);
-            let same_path = by_path.entry(&route.path.name).or_default();
-            if same_path.iter().any(|index| routes[*index].method == route.method.name) {
-                self.mistake(&route.method.span, format!("{} {} has two entries", route.method.name, route.path.name));
+            let (method, path) = (&route.method.name, &route.path.name);
+            if routes.iter().any(|earlier| earlier.method == *method && earlier.path == *path) {
+                self.mistake(&route.method.span, format!("{method} {path} has two entries"));
             }
-            same_path.push(routes.len());
-            routes.push(Route {
-                method: route.method.name.clone(),
-                path: route.path.name.clone(),
-                access: route.need.as_ref().map_or(Access::Open, |need| Access::Need(need.rule.clone())),
-            });
+            match patterns.iter_mut().find(|(pattern, _)| pattern.name == *path) {
+                Some((_, indices)) => indices.push(routes.len()),
+                None => patterns.push((&route.path, vec![routes.len()])),
+            }
+            let access = route.need.as_ref().map_or(Access::Open, |need| Access::Need(need.rule.clone()));
+            routes.push(Route { method: method.clone(), path: path.clone(), access });
         }
         if routes.is_empty() && self.draft.mistakes.is_empty() {
             self.mistake(&None, "a plan without a route refuses every request; add [[routes]]".to_owned());
         }
         let mut paths = matchit::Router::new();
-        for (path, indices) in by_path {
-            if let Err(error) = paths.insert(path, indices) {
-                let span = self
-                    .draft
-                    .routes
-                    .iter()
-                    .find(|route| route.path.name == path)
-                    .and_then(|route| route.path.span.clone());
-                self.mistake(&span, format!("the path {} cannot be used: {error}", quoted(path)));
+        for (Spanned { name, span }, indices) in patterns {
+            if let Err(error) = paths.insert(name, indices) {
+                let problem = match error {
+                    matchit::InsertError::Conflict { with } => format!("meets the same requests as {}", quoted(&with)),
+                    other => format!("cannot be used: {other}"),
+                };
+                self.mistake(span, format!("the path {} {problem}", quoted(name)));
             }
         }
         (routes, paths)

@@ -1,0 +1,112 @@
+//! Keys that are weak, wrong or strange, and what is said about them.
+
+use vorsel_core::{Algorithm, KeySet, Secret, SigningKey, VerifyingKey};
+
+/// The message with every cause.
+fn said(error: &dyn std::error::Error) -> String {
+    let mut said = error.to_string();
+    let mut cause = error.source();
+    while let Some(error) = cause {
+        said.push_str(&format!(": {error}"));
+        cause = error.source();
+    }
+    said
+}
+
+#[test]
+fn weak_secrets_are_refused_with_the_length_they_need() {
+    let random: Vec<u8> = (0..32).collect();
+    for (secret, expected) in [
+        (random[..31].to_vec(), "expected a secret of at least 32 bytes for HS256, but found 31"),
+        (Vec::new(), "expected a secret of at least 32 bytes for HS256, but found 0"),
+        (b"secret".to_vec(), "expected a secret of at least 32 bytes for HS256, but found 6"),
+        (vec![b'a'; 64], "expected a random secret, but found one with only 1 different bytes"),
+        (b"abcdefg".repeat(6), "expected a random secret, but found one with only 7 different bytes"),
+        (random, "fine"),
+    ] {
+        let said = match SigningKey::hmac(Algorithm::Hs256, Secret::new(secret)) {
+            Ok(_) => "fine".to_owned(),
+            Err(error) => error.to_string(),
+        };
+        assert_eq!(said, expected);
+    }
+    assert!(SigningKey::hmac(Algorithm::EdDsa, Secret::new((0..32).collect())).is_err());
+}
+
+#[test]
+fn jwks_that_cannot_be_used_say_why() {
+    const X: &str = "f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU";
+    const Y: &str = "x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0";
+    const ED: &str = "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo";
+    for (jwk, expected) in [
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}","y":"{Y}"}}"#), "fine"),
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}","y":"{Y}","use":"sig","alg":"ES256"}}"#), "fine"),
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}","y":"{Y}","key_ops":["verify"]}}"#), "fine"),
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}","y":"{X}"}}"#), "do not form one"),
+        (
+            format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}"}}"#),
+            "expected a string in the JWK member \"y\", but found nothing",
+        ),
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}","y":null}}"#), "but found null"),
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}=","y":"{Y}"}}"#), "base64url without padding"),
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"AA","y":"{Y}"}}"#), "expected exactly 32 bytes"),
+        (format!(r#"{{"kty":"EC","crv":"P-256K","x":"{X}","y":"{Y}"}}"#), "but found \"P-256K\""),
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}","y":"{Y}","alg":"HS256"}}"#), "an \"alg\" that fits the key"),
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}","y":"{Y}","use":"enc"}}"#), "but found \"enc\""),
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}","y":"{Y}","key_ops":["encrypt"]}}"#), "\"key_ops\""),
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}","x":"{X}","y":"{Y}"}}"#), "member \"x\" twice"),
+        (format!(r#"{{"kty":"OKP","crv":"Ed25519","x":"{ED}","alg":"EdDSA"}}"#), "fine"),
+        (format!(r#"{{"kty":"OKP","crv":"Ed25519","x":"{ED}","alg":"Ed25519"}}"#), "fine"),
+        (format!(r#"{{"kty":"OKP","crv":"X25519","x":"{ED}"}}"#), "but found \"X25519\""),
+        (
+            r#"{"kty":"OKP","crv":"Ed25519","x":"AQAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"}"#.to_owned(),
+            "do not form one",
+        ),
+        (
+            r#"{"kty":"OKP","crv":"Ed25519","x":"AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAIA"}"#.to_owned(),
+            "do not form one",
+        ),
+        (r#"{"kty":"OKP","crv":"Ed25519","x":"Jw"}"#.to_owned(), "expected exactly 32 bytes"),
+        (r#"{"kty":"oct","k":"c2VjcmV0"}"#.to_owned(), "at least 32 bytes for HS256, but found 6"),
+        (r#"{"kty":"oct","k":7}"#.to_owned(), "but found a number"),
+        (r#"{"kty":"AES"}"#.to_owned(), "but found \"AES\""),
+        (r#"{}"#.to_owned(), "\"kty\", but found nothing"),
+        (r#"[]"#.to_owned(), "expected an object"),
+    ] {
+        let found = VerifyingKey::from_jwk(&jwk).map_or_else(|error| said(&error), |_| "fine".to_owned());
+        assert!(found.contains(expected), "{jwk}\n{found}");
+        assert!(!found.contains("c2VjcmV0"), "a secret in a message: {found}");
+    }
+}
+
+#[test]
+fn a_private_key_whose_halves_do_not_belong_together_is_refused() {
+    let halves = r#"{"kty":"OKP","crv":"Ed25519","d":"AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8",
+                     "x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"}"#;
+    assert!(SigningKey::from_jwk(halves).is_err());
+    assert!(VerifyingKey::from_jwk(halves).is_ok(), "its public half is a key");
+}
+
+#[test]
+fn a_set_keeps_what_it_can_use_and_says_what_it_left_out() {
+    let key = SigningKey::generate(Algorithm::Es256).expect("a key").with_key_id("one");
+    let jwk = serde_json::to_string(&key.verifying_key().to_public_jwk()).expect("JSON");
+    let set = KeySet::read(&format!(r#"{{"keys":[{{"kty":"RSA"}},{jwk},7]}}"#)).expect("a set");
+    assert_eq!(set.keys().len(), 1);
+    assert_eq!(set.keys()[0].key_id(), "one");
+    assert_eq!(set.skipped().iter().map(|skipped| skipped.index).collect::<Vec<_>>(), [0, 2]);
+
+    for (text, expected) in [
+        (r#"{"keys":[]}"#, "the set is empty"),
+        (r#"{"keys":[{"kty":"RSA"}]}"#, "key 0 of 1 was refused first"),
+        (r#"{"keys":{}}"#, "expected an array in the member \"keys\", but found an object"),
+        ("ssh-ed25519 AAAA", "expected a JWK Set, a JWK or PEM"),
+        ("", "expected a JWK Set, a JWK or PEM"),
+        ("-----BEGIN PUBLIC KEY-----\nAAAA\n-----END PUBLIC KEY-----\n", "a key of another kind"),
+        ("-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n", "but found \"CERTIFICATE\""),
+        ("-----BEGIN PUBLIC KEY-----\n", "expected a PEM block"),
+    ] {
+        let error = KeySet::read(text).expect_err(text);
+        assert!(said(&error).contains(expected), "{text}\n{}", said(&error));
+    }
+}

@@ -1,0 +1,290 @@
+//! Access plans: what they decide, what they refuse to load, and that a lost line never opens a route.
+
+use serde_json::json;
+use vorsel_core::{AccessPlan, Checked, NoOwn, Verdict};
+
+mod common;
+use common::caller;
+
+const DEMO: &str = include_str!("../../../demo/access.toml");
+
+/// A plan that puts everything into few lines, where a lost line does the most harm.
+const DENSE: &str = r#"
+roles = { visitor = [], observer = ["visitor"], operator = ["observer"], director = ["operator"] }
+policies.locals = "not role visitor or path.person == sub"
+policies.crew = "role operator and not (role director or scope away)"
+[[routes]]
+method = ["GET",
+  "POST"]
+path = "/people/{*rest}"
+open = true
+[[routes]]
+method = "GET"
+path = "/people/obs-0017/roles"
+need = "role director"
+[[routes]]
+method = "GET"
+path = "/notes/{person}"
+need = "policy locals"
+[[routes]]
+path = "/dome"
+need = "policy crew"
+method = "POST"
+"#;
+
+fn callers() -> Vec<Option<Checked<NoOwn>>> {
+    let mut callers = vec![None];
+    for roles in
+        [&[][..], &["visitor"], &["observer"], &["operator"], &["director"], &["stranger"], &["visitor", "director"]]
+    {
+        for (scope, training) in [("", 0), ("exposures:read logs:read dome:move", 5), ("away people:manage", 2)] {
+            let own = json!({ "training": training, "confirmed": true });
+            callers.push(Some(caller("obs-0017", roles, scope, own)));
+        }
+    }
+    callers
+}
+
+/// Every request that a plan lets through, for requests of many kinds.
+fn let_through(plan: &AccessPlan, callers: &[Option<Checked<NoOwn>>]) -> Vec<String> {
+    let paths = [
+        "/",
+        "/health",
+        "/exposures",
+        "/exposures/exp-101",
+        "/dome",
+        "/dome/",
+        "/night-log",
+        "/observers/obs-0017/proposals",
+        "/observers/obs-0020/proposals",
+        "/people/obs-0017/roles",
+        "/notes/obs-0017",
+        "/people/x/y",
+        "/people",
+        "/sign-in",
+        "/oauth/token",
+        "/oauth/revoke",
+        "/oauth/keys",
+        "/.well-known/oauth-authorization-server",
+    ];
+    let mut through = Vec::new();
+    for (index, caller) in callers.iter().enumerate() {
+        for method in ["GET", "HEAD", "POST", "PUT", "DELETE", "OPTIONS"] {
+            for path in paths {
+                let verdict = plan.decide(method, path, caller.as_ref().map(Checked::claims));
+                if matches!(verdict, Verdict::Open | Verdict::Allowed) {
+                    through.push(format!("{method} {path} by caller {index}"));
+                }
+            }
+        }
+    }
+    through
+}
+
+#[test]
+fn a_lost_line_never_opens_a_route() {
+    let callers = callers();
+    for text in [DEMO, DENSE] {
+        let whole = let_through(&AccessPlan::read(text, "access.toml").expect("the plan"), &callers);
+        assert!(whole.len() > 50, "the plan lets somebody in");
+        let lines: Vec<_> = text.lines().collect();
+        let mut still_loaded = 0;
+        for lost in 0..lines.len() {
+            let rest: Vec<_> =
+                lines.iter().enumerate().filter(|(line, _)| *line != lost).map(|(_, line)| *line).collect();
+            let Ok(plan) = AccessPlan::read(&rest.join("\n"), "access.toml") else { continue };
+            still_loaded += 1;
+            for request in let_through(&plan, &callers) {
+                assert!(whole.contains(&request), "without line {} ({}): {request}", lost + 1, lines[lost]);
+            }
+        }
+        assert!(still_loaded > 0, "some lines can go missing, comments at least");
+    }
+}
+
+#[test]
+fn what_spreads_over_lines_is_refused() {
+    for (text, message) in [
+        (
+            "[roles]\na = []\n[[routes]]\nmethod = \"GET\"\npath = \"/\"\nneed = \"\"\"role a\nand role a\"\"\"",
+            "6:8: expected a rule in one line",
+        ),
+        ("[roles]\na = []\nb = [\n \"a\"\n]", "3:5: expected the roles that \"b\" includes in one line"),
+        (
+            "routes = [{ method = \"GET\", path = \"/\", open = true }]",
+            "1:1: expected each route under a [[routes]] line of its own",
+        ),
+    ] {
+        let error = AccessPlan::read(text, "access.toml").expect_err(text).to_string();
+        assert!(error.contains(message), "{error}");
+    }
+}
+
+#[test]
+fn the_demo_plan_decides_as_its_story_says() {
+    let plan = AccessPlan::read(DEMO, "access.toml").expect("the plan");
+    let own = |training| json!({ "training": training, "confirmed": true });
+    let visitor = caller("vis-0003", &["visitor"], "exposures:read", own(0));
+    let observer = caller("obs-0017", &["observer"], "exposures:read exposures:queue logs:read", own(2));
+    let operator = caller("ope-0002", &["operator"], "exposures:read logs:read dome:move", own(4));
+    let director = caller("dir-0001", &["director"], "exposures:read logs:read dome:move people:manage", own(5));
+    let callers = [None, Some(&visitor), Some(&observer), Some(&operator), Some(&director)];
+    // One letter for each caller: o open, a allowed, c a caller is needed, r refused, m another method, n no rule.
+    for (method, path, verdicts) in [
+        ("GET", "/health", "ooooo"),
+        ("HEAD", "/health", "ooooo"),
+        ("POST", "/health", "mmmmm"),
+        ("GET", "/exposures", "caaaa"),
+        ("POST", "/exposures", "crarr"),
+        ("GET", "/exposures/exp-101", "caaaa"),
+        ("HEAD", "/exposures/exp-101", "caaaa"),
+        ("GET", "/exposures/exp-101/", "nnnnn"),
+        ("GET", "/dome", "crraa"),
+        ("POST", "/dome", "crraa"),
+        ("DELETE", "/dome", "nnnnn"),
+        ("OPTIONS", "/dome", "nnnnn"),
+        ("get", "/dome", "nnnnn"),
+        ("GET", "/night-log", "craaa"),
+        ("GET", "/observers/obs-0017/proposals", "crara"),
+        ("GET", "/observers/obs%2d0017/proposals", "crara"),
+        ("GET", "/observers/obs-0020/proposals", "crrra"),
+        ("GET", "/people/obs-0017/roles", "crrra"),
+        ("GET", "/nothing", "nnnnn"),
+        ("GET", "", "nnnnn"),
+        ("GET", "//dome", "nnnnn"),
+    ] {
+        let letters: String = callers
+            .iter()
+            .map(|caller| match plan.decide(method, path, caller.map(Checked::claims)) {
+                Verdict::Open => 'o',
+                Verdict::Allowed => 'a',
+                Verdict::NeedsCaller => 'c',
+                Verdict::Refused(_) => 'r',
+                Verdict::NoMethod(_) => 'm',
+                _ => 'n',
+            })
+            .collect();
+        assert_eq!(letters, verdicts, "{method} {path}");
+    }
+}
+
+#[test]
+fn every_mistake_is_found_at_once_and_has_its_place() {
+    let text = r#"scopes = ["dome:move", "a b"]
+colour = "red"
+
+[roles]
+observer = []
+operator = ["obsrver"]
+loop = ["pool"]
+pool = ["loop"]
+"bad name" = []
+list = "observer"
+
+[policies]
+crew = "role operater"
+chase = "policy tail"
+tail = "policy chase"
+broken = "role and"
+
+[[routes]]
+method = "get"
+path = "dome"
+need = "scope dome:mov"
+
+[[routes]]
+method = "GET"
+path = "/people/{person}"
+need = "path.persn == sub"
+
+[[routes]]
+method = "GET"
+path = "/people/{name}"
+need = "policy crw"
+
+[[routes]]
+path = "/nothing"
+open = false
+
+[[routes]]
+method = "GET"
+path = "/both"
+open = true
+need = "signed-in"
+ned = 1
+
+[[routes]]
+method = ["GET", "GET"]
+path = "/twice"
+open = true
+"#;
+    let error = AccessPlan::read(text, "access.toml").expect_err("a plan full of mistakes");
+    let expected = [
+        "access.toml:1:24: \"a b\" is not a name for a scope",
+        "access.toml:2:1: unknown member \"colour\"; a plan has scopes, [roles], [policies] and [[routes]]",
+        "access.toml:6:13: unknown role \"obsrver\"; did you mean \"observer\"?",
+        "access.toml:7:1: the role \"loop\" includes itself",
+        "access.toml:8:1: the role \"pool\" includes itself",
+        "access.toml:9:1: \"bad name\" is not a name for a role",
+        "access.toml:10:1: expected a list of the roles that \"list\" includes: list = []",
+        "access.toml:13:8: unknown role \"operater\"; did you mean \"operator\"?",
+        "access.toml:14:1: the policy \"chase\" asks for itself",
+        "access.toml:15:1: the policy \"tail\" asks for itself",
+        "access.toml:16:16: expected the name of a role, but found \"and\"",
+        "access.toml:19:10: unknown method \"get\"; did you mean \"GET\"?",
+        "access.toml:20:8: expected a path that begins with \"/\", but found \"dome\"",
+        "access.toml:21:8: unknown scope \"dome:mov\"; did you mean \"dome:move\"?",
+        "access.toml:26:8: unknown path parameter \"persn\" in \"/people/{person}\"",
+        "access.toml:30:8: the path \"/people/{name}\" meets the same requests as \"/people/{person}\"",
+        "access.toml:31:8: unknown policy \"crw\"; did you mean \"crew\"?",
+        "access.toml:33:1: expected a method: method = \"GET\"",
+        "access.toml:35:8: expected open = true, or a rule: need = \"role observer\"",
+        "access.toml:41:8: a route is open or has a need, not both",
+        "access.toml:42:1: unknown member \"ned\" of a route; did you mean \"need\"?",
+        "access.toml:45:18: GET /twice has two entries",
+    ];
+    let found = error.to_string();
+    for (found, expected) in found.lines().zip(expected) {
+        assert_eq!(found, expected);
+    }
+    assert_eq!(error.mistakes().len(), expected.len(), "{found}");
+}
+
+#[test]
+fn text_that_is_no_toml_and_plans_without_routes_are_refused() {
+    for (text, message) in [
+        ("", "a plan without a route refuses every request; add [[routes]]"),
+        ("[roles]\nobserver = []", "a plan without a route refuses every request"),
+        ("[[routes]", "access.toml:1:"),
+        ("scopes = 1", "access.toml:1:10: expected a list of names"),
+        ("roles = 1", "access.toml:1:1: expected a table: [roles]"),
+        ("[routes]", "expected each route under a [[routes]] line of its own"),
+    ] {
+        let error = AccessPlan::read(text, "access.toml").expect_err(text).to_string();
+        assert!(error.contains(message), "{text:?}: {error}");
+    }
+}
+
+#[test]
+fn plans_in_rust_are_checked_alike() {
+    let error = AccessPlan::builder()
+        .role("operator", &["observer"])
+        .policy("crew", "role operator and")
+        .need("GET", "/dome", "role operater")
+        .need("GET", "dome", "policy crew")
+        .build()
+        .expect_err("a plan full of mistakes")
+        .to_string();
+    for message in [
+        "unknown role \"observer\"",
+        "policy \"crew\": in the rule at 18: expected signed-in",
+        "unknown role \"operater\"; did you mean \"operator\"?",
+        "expected a path that begins with \"/\", but found \"dome\"",
+        "unknown policy \"crew\"",
+    ] {
+        assert!(error.contains(message), "{error}");
+    }
+    let in_both =
+        AccessPlan::builder().read("[roles]\noperator = []", "access.toml").need("GET", "/dome", "role operator");
+    assert_eq!(in_both.build().expect("a plan from both").routes().len(), 1);
+}

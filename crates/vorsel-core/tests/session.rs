@@ -1,0 +1,158 @@
+//! The session state machine, step by step.
+
+use std::time::Duration;
+
+use vorsel_core::{
+    Algorithm, Check, EndReason, Ended, Issuer, Lifetime, Presented, RefreshTokens, Secret, Session, SessionLimits,
+    SigningKey, Step, Timestamp,
+};
+
+const NOW: Timestamp = Timestamp::from_micros(1_700_000_000_654_321);
+const WINDOW: Duration = Duration::from_secs(10);
+const LIMITS: SessionLimits =
+    SessionLimits { idle: Lifetime::days(14), absolute: Lifetime::days(30), retry_window: WINDOW };
+const MICRO: Duration = Duration::from_micros(1);
+
+fn tokens() -> RefreshTokens {
+    let key = SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret");
+    RefreshTokens::new("https://id.skarnhill.test", key).expect("refresh tokens")
+}
+
+fn session() -> Session {
+    Session::begin("s1", Secret::new(vec![7; 32]), "obs-0017", "desk", &LIMITS, NOW)
+}
+
+/// The refresh token of the session as it is, as its holder would present it.
+fn presented(session: &Session) -> Presented {
+    let tokens = tokens();
+    tokens.check(&tokens.current(session).expect("a token"), session.renewed_at).expect("an accepted token")
+}
+
+fn advanced(session: &Session, token: &Presented, now: Timestamp) -> Session {
+    match session.present(token, &LIMITS, now) {
+        Step::Advance(next) => *next,
+        other => panic!("expected to advance, but found {other:?}"),
+    }
+}
+
+#[test]
+fn a_current_token_advances_the_session_by_one_generation() {
+    let first = session();
+    let later = NOW.after(Duration::from_secs(3_600));
+    let second = advanced(&first, &presented(&first), later);
+    assert_eq!((second.generation, second.renewed_at), (1, later));
+    assert_eq!((second.started_at, second.ends_at, second.secret.clone()), (NOW, first.ends_at, first.secret.clone()));
+    assert_eq!(second.idle_until, later.after(LIMITS.idle.as_duration()));
+    let third = advanced(&second, &presented(&second), later);
+    assert_eq!(third.generation, 2);
+}
+
+#[test]
+fn a_spent_token_repeats_inside_the_window_and_is_a_replay_from_its_end_on() {
+    let first = session();
+    let spent = presented(&first);
+    let second = advanced(&first, &spent, NOW);
+    for (after, step) in [
+        (Duration::ZERO, Step::Repeat),
+        (WINDOW - MICRO, Step::Repeat),
+        (WINDOW, Step::Replay),
+        (WINDOW * 1_000, Step::Replay),
+    ] {
+        assert_eq!(second.present(&spent, &LIMITS, NOW.after(after)), step, "{after:?}");
+    }
+    let behind = NOW.before(Duration::from_secs(3));
+    assert_eq!(second.present(&spent, &LIMITS, behind), Step::Repeat, "another instance's clock is behind");
+    let strict = SessionLimits { retry_window: Duration::ZERO, ..LIMITS };
+    assert_eq!(second.present(&spent, &strict, NOW), Step::Replay);
+}
+
+#[test]
+fn a_token_spent_two_generations_ago_is_a_replay_at_once() {
+    let first = session();
+    let old = presented(&first);
+    let second = advanced(&first, &old, NOW);
+    let third = advanced(&second, &presented(&second), NOW);
+    assert_eq!(third.present(&old, &LIMITS, NOW), Step::Replay);
+}
+
+#[test]
+fn sessions_expire_by_idleness_and_in_the_end() {
+    let first = session();
+    let token = presented(&first);
+    let idle_end = NOW.after(LIMITS.idle.as_duration());
+    assert!(matches!(first.present(&token, &LIMITS, idle_end.before(MICRO)), Step::Advance(_)));
+    assert_eq!(first.present(&token, &LIMITS, idle_end), Step::Expired);
+
+    let mut session = first;
+    let mut now = NOW;
+    while session.idle_until < session.ends_at {
+        now = now.after(Duration::from_secs(10 * 86_400));
+        session = advanced(&session, &presented(&session), now);
+    }
+    assert_eq!(session.idle_until, NOW.after(LIMITS.absolute.as_duration()), "renewing does not move the end");
+    assert_eq!(session.present(&presented(&session), &LIMITS, session.ends_at), Step::Expired);
+    assert!(session.is_live(session.ends_at.before(MICRO)) && !session.is_live(session.ends_at));
+}
+
+#[test]
+fn an_ended_session_answers_with_its_reason_whatever_is_presented() {
+    for why in EndReason::ALL {
+        let first = session();
+        let (spent, second) = (presented(&first), advanced(&first, &presented(&first), NOW));
+        let current = presented(&second);
+        let ended = Session { ended: Some(Ended { at: NOW, why }), ..second };
+        for token in [spent, current] {
+            assert_eq!(ended.present(&token, &LIMITS, NOW), Step::Ended(why));
+        }
+        assert_eq!(EndReason::from_code(why.code()), Some(why));
+    }
+}
+
+/// What somebody with the signing key but without the record can make: the right claims but for the `jti`.
+#[test]
+fn a_token_with_the_right_signature_but_another_secret_is_foreign() {
+    let honest = session();
+    for forged in [
+        Session { secret: Secret::new(vec![8; 32]), ..honest.clone() },
+        Session { subject: "dir-0001".to_owned(), ..honest.clone() },
+        Session { id: "s2".to_owned(), ..honest.clone() },
+        Session { generation: 5, ..honest.clone() },
+    ] {
+        assert_eq!(honest.present(&presented(&forged), &LIMITS, NOW), Step::Foreign);
+        assert!(!honest.made(&presented(&forged)));
+    }
+}
+
+#[test]
+fn the_same_record_gives_the_same_token_and_each_generation_another() {
+    let (tokens, first) = (tokens(), session());
+    let second = advanced(&first, &presented(&first), NOW);
+    assert_eq!(tokens.current(&first).expect("a token"), tokens.current(&first.clone()).expect("a token"));
+    assert_ne!(tokens.current(&first).expect("a token"), tokens.current(&second).expect("a token"));
+}
+
+#[test]
+fn refresh_tokens_are_checked_like_any_token() {
+    let (tokens, session) = (tokens(), session());
+    let token = tokens.current(&session).expect("a token");
+    let after_skew = session.idle_until.after(Duration::from_secs(6));
+    assert_eq!(tokens.check(&token, after_skew).expect_err("expired").check, Check::Expiration);
+    assert_eq!(tokens.check(&token[1..], NOW).expect_err("broken").check, Check::TokenForm);
+    let other = SigningKey::hmac(Algorithm::Hs256, Secret::new((1..33).collect())).expect("a secret");
+    let others = RefreshTokens::new("https://id.skarnhill.test", other).expect("refresh tokens");
+    assert_eq!(others.check(&token, NOW).expect_err("another key").check, Check::Key);
+}
+
+#[test]
+fn only_a_shared_secret_signs_refresh_tokens() {
+    let key = SigningKey::generate(Algorithm::EdDsa).expect("a key");
+    let error = RefreshTokens::new("https://id.skarnhill.test", key).expect_err("another kind of key");
+    assert_eq!(error.to_string(), "expected a key for HS256 to sign refresh tokens with, but found EdDSA");
+}
+
+#[test]
+fn debug_shows_no_secret() {
+    let key = SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret");
+    let shown = format!("{:?} {:?} {:?}", session(), tokens(), Issuer::new("issuer", key));
+    assert!(!shown.contains("7, 7") && !shown.contains("0, 1, 2") && !shown.contains("AAECAw"), "{shown}");
+}
