@@ -1,0 +1,86 @@
+//! A small issuer with sessions, for tests.
+#![allow(dead_code, reason = "each test uses its part")]
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use vorsel::store::SessionStore;
+use vorsel::testing::StillClock;
+use vorsel::{
+    Admission, AdmissionError, Algorithm, Clock, Expectations, Grant, Issuer, KeySet, NoOwn, Scopes, Secret,
+    SessionLimits, Sessions, SigningKey, Timestamp, Verifier,
+};
+
+pub(crate) const ISSUER: &str = "https://id.skarnhill.test";
+pub(crate) const AUDIENCE: &str = "https://api.skarnhill.test";
+pub(crate) const START: Timestamp = Timestamp::from_secs(1_700_000_000);
+pub(crate) const WINDOW: Duration = Duration::from_secs(10);
+
+/// Who may come in, with which roles; a test changes it while sessions last.
+#[derive(Default)]
+pub(crate) struct Book(pub(crate) Mutex<BTreeMap<String, Entry>>);
+
+#[derive(Clone)]
+pub(crate) enum Entry {
+    Roles(Vec<&'static str>),
+    Denied,
+    Unavailable,
+}
+
+#[async_trait]
+impl Admission<NoOwn> for Book {
+    async fn admit(&self, subject: &str, _: &str) -> Result<Grant<NoOwn>, AdmissionError> {
+        match self.0.lock().expect("no panic").get(subject) {
+            Some(Entry::Roles(roles)) => Ok(Grant {
+                roles: roles.iter().map(|role| (*role).to_owned()).collect(),
+                scopes: Scopes::parse("exposures:read logs:read").expect("scopes"),
+                own: NoOwn {},
+            }),
+            Some(Entry::Unavailable) => Err(AdmissionError::Unavailable("the directory is down".into())),
+            _ => Err(AdmissionError::Denied { reason: "not in the book".to_owned() }),
+        }
+    }
+}
+
+/// Sessions on a store, with a clock to move and a book to change.
+pub(crate) struct House {
+    pub(crate) sessions: Arc<Sessions<NoOwn>>,
+    pub(crate) clock: Arc<StillClock>,
+    pub(crate) book: Arc<Book>,
+    pub(crate) keys: KeySet,
+}
+
+/// A house on this store. Houses on the same store act as instances of one service: their keys and clocks are the same.
+pub(crate) fn houses(store: &Arc<dyn SessionStore>, count: usize, window: Duration) -> Vec<House> {
+    let access = SigningKey::generate(Algorithm::EdDsa).expect("a key").to_private_jwk().expect("a JWK");
+    let (clock, book) = (Arc::new(StillClock::at(START)), Arc::new(Book::default()));
+    book.0.lock().expect("no panic").insert("obs-0017".to_owned(), Entry::Roles(vec!["observer"]));
+    (0..count)
+        .map(|_| {
+            let key = SigningKey::from_jwk(&access).expect("a key");
+            let refresh = SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret");
+            let keys = KeySet::new([key.verifying_key()]);
+            let limits = SessionLimits { retry_window: window, ..SessionLimits::default() };
+            let issuer = Issuer::new(ISSUER, key);
+            let sessions = Sessions::new(issuer, refresh, AUDIENCE, store.clone(), book.clone()).expect("sessions");
+            let sessions = Arc::new(sessions.limits(limits).clock(clock.clone()));
+            House { sessions, clock: clock.clone(), book: book.clone(), keys }
+        })
+        .collect()
+}
+
+pub(crate) fn house(store: &Arc<dyn SessionStore>) -> House {
+    houses(store, 1, WINDOW).remove(0)
+}
+
+impl House {
+    pub(crate) fn verifier(&self) -> Verifier {
+        Verifier::new(self.keys.clone(), Expectations::access(ISSUER, AUDIENCE))
+    }
+
+    pub(crate) fn now(&self) -> Timestamp {
+        self.clock.now()
+    }
+}

@@ -1,0 +1,74 @@
+//! What the log says of a refusal. Alone in its file, since a log line is caught for the whole process.
+
+use std::sync::{Arc, Mutex};
+
+use http::{Request, Response};
+use tower::{Layer, ServiceExt, service_fn};
+use vorsel::rule::role;
+use vorsel::{
+    AccessDraft, AccessPlan, Algorithm, Expectations, Guard, Issuer, KeySet, Lifetime, NoOwn, SigningKey, Verifier, now,
+};
+
+const ISSUER: &str = "https://id.skarnhill.test";
+const AUDIENCE: &str = "https://api.skarnhill.test";
+
+/// Collects what is logged on this thread.
+#[derive(Clone, Default)]
+struct Lines(Arc<Mutex<Vec<u8>>>);
+
+impl std::io::Write for Lines {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0.lock().expect("no panic").extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+/// A guard around a service that is not axum's.
+async fn send(guard: &Guard<NoOwn>, path: &str, token: &str) -> u16 {
+    let service = guard.layer(service_fn(async |_: Request<()>| Ok::<_, std::io::Error>(Response::new(String::new()))));
+    let request = Request::builder().uri(path).header("authorization", format!("Bearer {token}"));
+    service.oneshot(request.body(()).expect("a request")).await.expect("an answer").status().as_u16()
+}
+
+#[tokio::test]
+async fn the_log_names_the_check_in_one_line_and_never_the_token() {
+    let lines = Lines::default();
+    let writer = lines.clone();
+    let subscriber =
+        tracing_subscriber::fmt().with_ansi(false).without_time().with_writer(move || writer.clone()).finish();
+    let _log = tracing::subscriber::set_default(subscriber);
+    let key = SigningKey::generate(Algorithm::EdDsa).expect("a key");
+    let verifier = Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access(ISSUER, AUDIENCE));
+    let plan = AccessPlan::builder()
+        .role("observer", &[])
+        .role("director", &[])
+        .need("GET", "/log", role("observer"))
+        .need("GET", "/people", role("director"))
+        .build()
+        .expect("a plan");
+    let guard = Guard::new(verifier, plan);
+    let issuer = Issuer::new(ISSUER, key);
+    let token = |audience: &str| {
+        let draft = AccessDraft::new("obs-0017", audience, "desk", Lifetime::minutes(5)).roles(["observer"]);
+        issuer.access(&draft, "t1", now()).expect("a token")
+    };
+    assert_eq!(send(&guard, "/log", &token(AUDIENCE)).await, 200);
+    assert_eq!(send(&guard, "/log", &token("https://lab.skarnhill.test\n\u{1b}[2J")).await, 401);
+    assert_eq!(send(&guard, "/people", &token(AUDIENCE)).await, 403);
+    assert_eq!(send(&guard, "/forgotten", &token(AUDIENCE)).await, 403);
+    let text = String::from_utf8(lines.0.lock().expect("no panic").clone()).expect("text");
+    let expected = [
+        " INFO vorsel::guard: wrong-audience: expected \"https://api.skarnhill.test\", but found \
+         \"https://lab.skarnhill.test\\n\\u{1b}[2J\" (RFC 7519 section 4.1.3) \
+         code=\"wrong-audience\" status=401 method=\"GET\" path=\"/log\"",
+        " INFO vorsel::guard: rule-not-met: role director; missing role director (has \"observer\") \
+         code=\"rule-not-met\" status=403 method=\"GET\" path=\"/people\"",
+        "ERROR vorsel::guard: no-rule: the access plan says nothing about this method and path \
+         code=\"no-rule\" status=403 method=\"GET\" path=\"/forgotten\"",
+    ];
+    assert_eq!(text.lines().collect::<Vec<_>>(), expected);
+}

@@ -1,0 +1,206 @@
+//! Rotation on every store: one new generation however many renew at once, the same successor for a retry, the end of
+//! the session for a replay.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+use std::time::Duration;
+
+use vorsel::store::{MemoryStore, SessionStore, SqliteStore, Which};
+use vorsel::{AdmissionError, EndReason, NoOwn, RenewError, RenewalRequest, Scopes, StartError};
+
+mod common;
+use common::{Entry, House, WINDOW, house, houses};
+
+const PLAIN: RenewalRequest<'_> = RenewalRequest { client_id: None, scopes: None };
+
+/// Runs a test over both stores.
+macro_rules! on_every_store {
+    ($($test:ident)*) => {
+        mod memory {
+            use super::*;
+            $(#[tokio::test(flavor = "multi_thread")]
+            async fn $test() {
+                super::$test(Arc::new(MemoryStore::new())).await;
+            })*
+        }
+        mod sqlite {
+            use super::*;
+            $(#[tokio::test(flavor = "multi_thread")]
+            async fn $test() {
+                let folder = tempfile::tempdir().expect("a folder");
+                let store = SqliteStore::open(folder.path().join("sessions.sqlite")).await.expect("a store");
+                super::$test(Arc::new(store)).await;
+            })*
+        }
+    };
+}
+
+on_every_store! {
+    many_renewals_at_once_make_one_generation
+    a_retry_gets_the_same_successor_and_a_replay_ends_the_session
+    a_strict_window_ends_the_session_at_the_first_repeat
+    roles_are_looked_up_afresh_at_each_renewal
+    who_is_not_admitted_any_more_is_signed_out
+    signing_out_ends_this_session_alone
+    sessions_end_by_the_app_s_decision
+    scopes_can_be_narrowed_for_one_token_and_not_widened
+    a_token_of_another_client_is_refused_and_nothing_changes
+    sessions_expire
+}
+
+async fn start(house: &House) -> String {
+    house.sessions.start("obs-0017", "desk", Some("laptop")).await.expect("a session").refresh_token
+}
+
+async fn renew(house: &House, token: &str) -> Result<String, RenewError> {
+    house.sessions.renew(token, PLAIN).await.map(|reply| reply.refresh_token)
+}
+
+async fn only_session(store: &dyn SessionStore) -> vorsel::Session {
+    let mut sessions = store.of_subject("obs-0017").await.expect("list");
+    assert_eq!(sessions.len(), 1);
+    sessions.remove(0)
+}
+
+async fn many_renewals_at_once_make_one_generation(store: Arc<dyn SessionStore>) {
+    let houses = houses(&store, 4, WINDOW);
+    let verifier = houses[0].verifier();
+    let mut token = start(&houses[0]).await;
+    for generation in 1..=5 {
+        let renewals: Vec<_> = (0..64)
+            .map(|caller| {
+                let (sessions, token) = (houses[caller % houses.len()].sessions.clone(), token.clone());
+                tokio::spawn(async move { sessions.renew(&token, PLAIN).await })
+            })
+            .collect();
+        let mut successors = BTreeSet::new();
+        for renewal in renewals {
+            let reply = renewal.await.expect("no panic").expect("a usable answer for everybody");
+            verifier.check::<NoOwn>(&reply.access_token, houses[0].now()).expect("a usable access token");
+            successors.insert(reply.refresh_token);
+        }
+        assert_eq!(successors.len(), 1, "one successor for everybody");
+        assert_eq!(only_session(&*store).await.generation, generation);
+        token = successors.pop_first().expect("a successor");
+        houses[0].clock.advance(WINDOW);
+    }
+}
+
+async fn a_retry_gets_the_same_successor_and_a_replay_ends_the_session(store: Arc<dyn SessionStore>) {
+    let houses = houses(&store, 2, WINDOW);
+    let first = start(&houses[0]).await;
+    houses[0].clock.advance(Duration::from_millis(1_500));
+    let second = renew(&houses[0], &first).await.expect("a successor");
+    houses[0].clock.advance(WINDOW - Duration::from_micros(1));
+    assert_eq!(renew(&houses[1], &first).await.expect("a retry"), second, "any instance gives the same successor");
+    houses[0].clock.advance(Duration::from_micros(1));
+    let replay = renew(&houses[1], &first).await.expect_err("a replay");
+    assert!(matches!(replay, RenewError::Replay { presented: 0, current: 1 }), "{replay}");
+    for token in [&first, &second] {
+        let error = renew(&houses[0], token).await.expect_err("an ended session");
+        assert!(matches!(error, RenewError::Ended(EndReason::Replay)), "{error}");
+    }
+}
+
+async fn a_strict_window_ends_the_session_at_the_first_repeat(store: Arc<dyn SessionStore>) {
+    let house = houses(&store, 1, Duration::ZERO).remove(0);
+    let first = start(&house).await;
+    let second = renew(&house, &first).await.expect("a successor");
+    assert!(matches!(renew(&house, &first).await, Err(RenewError::Replay { .. })));
+    assert!(matches!(renew(&house, &second).await, Err(RenewError::Ended(EndReason::Replay))));
+}
+
+async fn roles_are_looked_up_afresh_at_each_renewal(store: Arc<dyn SessionStore>) {
+    let house = house(&store);
+    let token = start(&house).await;
+    house.book.0.lock().expect("no panic").insert("obs-0017".to_owned(), Entry::Roles(vec!["operator"]));
+    let reply = house.sessions.renew(&token, PLAIN).await.expect("a successor");
+    let checked = house.verifier().check::<NoOwn>(&reply.access_token, house.now()).expect("accepted");
+    assert_eq!(checked.claims().roles(), ["operator"]);
+    assert_eq!((reply.token_type, reply.expires_in, reply.scope.as_str()), ("Bearer", 300, "exposures:read logs:read"));
+}
+
+async fn who_is_not_admitted_any_more_is_signed_out(store: Arc<dyn SessionStore>) {
+    let house = house(&store);
+    let token = start(&house).await;
+    let set = |entry| house.book.0.lock().expect("no panic").insert("obs-0017".to_owned(), entry);
+    set(Entry::Unavailable);
+    let error = renew(&house, &token).await.expect_err("nobody can tell");
+    assert!(matches!(error, RenewError::Admission(AdmissionError::Unavailable(_))), "{error}");
+    assert_eq!(only_session(&*store).await.generation, 0, "the client may try again");
+    set(Entry::Denied);
+    assert!(matches!(renew(&house, &token).await, Err(RenewError::Admission(AdmissionError::Denied { .. }))));
+    set(Entry::Roles(vec!["observer"]));
+    assert!(matches!(renew(&house, &token).await, Err(RenewError::Ended(EndReason::NotAdmitted))));
+    assert!(matches!(house.sessions.start("dir-0001", "desk", None).await, Err(StartError::Admission(_))));
+}
+
+async fn signing_out_ends_this_session_alone(store: Arc<dyn SessionStore>) {
+    let house = house(&store);
+    let (here, there) = (start(&house).await, start(&house).await);
+    house.sessions.sign_out(&here, Some("somebody-else")).await.expect("nothing to do");
+    house.sessions.sign_out("not a token", None).await.expect("nothing to do");
+    let newest = renew(&house, &here).await.expect("still there");
+    house.sessions.sign_out(&here, Some("desk")).await.expect("a spent token of the session signs out as well");
+    assert!(matches!(renew(&house, &newest).await, Err(RenewError::Ended(EndReason::SignedOut))));
+    renew(&house, &there).await.expect("the other device is still signed in");
+    assert_eq!(house.sessions.of_subject("obs-0017").await.expect("list").len(), 1);
+}
+
+async fn sessions_end_by_the_app_s_decision(store: Arc<dyn SessionStore>) {
+    let house = house(&store);
+    let tokens = [start(&house).await, start(&house).await];
+    let listed = house.sessions.of_subject("obs-0017").await.expect("list");
+    assert_eq!(listed.iter().map(|session| session.device.as_deref()).collect::<Vec<_>>(), [Some("laptop"); 2]);
+    assert_eq!(house.sessions.end(Which::OfSubject("obs-0017")).await.expect("end"), 2);
+    for token in tokens {
+        assert!(matches!(renew(&house, &token).await, Err(RenewError::Ended(EndReason::Withdrawn))));
+    }
+}
+
+async fn scopes_can_be_narrowed_for_one_token_and_not_widened(store: Arc<dyn SessionStore>) {
+    let house = house(&store);
+    let token = start(&house).await;
+    let scopes = |text: &str| Scopes::parse(text).expect("scopes");
+    let (wide, narrow) = (scopes("logs:read dome:move"), scopes("logs:read"));
+    let asked = RenewalRequest { scopes: Some(&wide), ..PLAIN };
+    assert!(matches!(house.sessions.renew(&token, asked).await, Err(RenewError::ScopeNotGranted { .. })));
+    let asked = RenewalRequest { scopes: Some(&narrow), ..PLAIN };
+    let reply = house.sessions.renew(&token, asked).await.expect("fewer scopes");
+    assert_eq!(reply.scope, "logs:read");
+    let reply = house.sessions.renew(&reply.refresh_token, PLAIN).await.expect("all scopes again");
+    assert_eq!(reply.scope, "exposures:read logs:read");
+}
+
+async fn a_token_of_another_client_is_refused_and_nothing_changes(store: Arc<dyn SessionStore>) {
+    let house = house(&store);
+    let token = start(&house).await;
+    let other = RenewalRequest { client_id: Some("phone"), ..PLAIN };
+    assert!(matches!(house.sessions.renew(&token, other).await, Err(RenewError::WrongClient { .. })));
+    let own = RenewalRequest { client_id: Some("desk"), ..PLAIN };
+    let reply = house.sessions.renew(&token, own).await.expect("a successor");
+    assert!(matches!(renew(&house, &reply.access_token).await, Err(RenewError::BadToken(_))), "an access token");
+    assert!(matches!(renew(&house, "").await, Err(RenewError::BadToken(_))));
+}
+
+async fn sessions_expire(store: Arc<dyn SessionStore>) {
+    let house = house(&store);
+    let token = start(&house).await;
+    house.clock.advance(Duration::from_secs(14 * 86_400));
+    let error = renew(&house, &token).await.expect_err("an expired session");
+    assert!(matches!(error, RenewError::Expired | RenewError::BadToken(_)), "{error}");
+    assert!(house.sessions.of_subject("obs-0017").await.expect("list").is_empty());
+}
+
+#[tokio::test]
+async fn replies_and_errors_show_no_token() {
+    let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+    let house = house(&store);
+    let reply = house.sessions.start("obs-0017", "desk", None).await.expect("a session");
+    let error = house.sessions.renew(&reply.access_token, PLAIN).await.expect_err("not a refresh token");
+    let shown = format!("{reply:?} {error} {error:?} {:?}", house.sessions);
+    for token in [&reply.access_token, &reply.refresh_token] {
+        let payload = token.split('.').nth(1).expect("a token");
+        assert!(!shown.contains(payload), "{shown}");
+    }
+}
