@@ -25,6 +25,13 @@ impl<'a> Compact<'a> {
         if token.len() > limit {
             return Err(Detail::new(format!("at most {limit} bytes"), format!("{} bytes", token.len())));
         }
+        Self::segments(token).map_err(|detail| match usual_mistake(token) {
+            Some(found) => Detail::new(THREE_SEGMENTS, found),
+            None => detail,
+        })
+    }
+
+    fn segments(token: &'a [u8]) -> Result<Self, Detail> {
         let (header, rest) = split_at_dot(token).ok_or_else(|| not_three_segments(token))?;
         let (payload, signature) = split_at_dot(rest).ok_or_else(|| not_three_segments(token))?;
         if signature.contains(&b'.') {
@@ -56,22 +63,30 @@ fn segment(name: &str, text: &[u8]) -> Result<Vec<u8>, Detail> {
     })
 }
 
-/// Says what the text looks like instead of a token; the mistakes are the common ones of a copied header.
-#[cold]
 fn not_three_segments(token: &[u8]) -> Detail {
     let dots = token.iter().filter(|byte| **byte == b'.').count();
-    let found = if token.is_empty() {
-        "nothing".to_owned()
-    } else if token.len() > 7 && token[..7].eq_ignore_ascii_case(b"bearer ") {
-        "the scheme \"Bearer\" in front of the token".to_owned()
-    } else if token.starts_with(b"{") {
-        "JSON".to_owned()
-    } else if dots == 4 {
-        "five segments, as an encrypted token has".to_owned()
+    Detail::new(THREE_SEGMENTS, format!("{} of them", dots + 1))
+}
+
+/// The usual ways in which a token is copied wrongly, and what the text is instead.
+#[cold]
+fn usual_mistake(token: &[u8]) -> Option<&'static str> {
+    let (first, last) = (*token.first()?, *token.last()?);
+    if token.len() > 6 && token[..7].eq_ignore_ascii_case(b"bearer ") {
+        Some("the scheme \"Bearer\" in front of the token")
+    } else if first.is_ascii_whitespace() {
+        Some("a space or line break in front of the token")
+    } else if last.is_ascii_whitespace() {
+        Some("a space or line break behind the token")
+    } else if matches!(first, b'"' | b'\'') {
+        Some("a quotation mark in front of the token")
+    } else if first == b'{' {
+        Some("JSON")
+    } else if token.iter().filter(|byte| **byte == b'.').count() == 4 {
+        Some("five segments, as an encrypted token has")
     } else {
-        format!("{} of them", dots + 1)
-    };
-    Detail::new(THREE_SEGMENTS, found)
+        None
+    }
 }
 
 /// The JOSE header's members that this library reads. Keys and key addresses in a header are left unread: they are
@@ -145,15 +160,17 @@ mod tests {
         for (token, expected) in [
             ("e30.e30.", "a token"),
             ("..", "a token"),
-            ("", "nothing"),
+            ("", "1 of them"),
             ("e30", "1 of them"),
             ("e30.e30", "2 of them"),
             ("e30.e30.AA.AA", "4 of them"),
             ("e30.e30.AA.AA.AA", "five segments, as an encrypted token has"),
-            ("Bearer e30.e30", "the scheme \"Bearer\" in front of the token"),
-            ("Bearer e30.e30.AA", "byte 0x20 at position 6 of the header"),
+            ("BEARER e30.e30", "the scheme \"Bearer\" in front of the token"),
+            ("bearer e30.e30.AA", "the scheme \"Bearer\" in front of the token"),
+            ("\"e30.e30.AA\"", "a quotation mark in front of the token"),
+            ("e30.e 30.AA", "byte 0x20 at position 1 of the payload"),
             ("{\"payload\":\"\"}", "JSON"),
-            ("e30.e30.AA ", "byte 0x20 at position 2 of the signature"),
+            ("e30.e30.AA\r", "a space or line break behind the token"),
             ("e30.e30=.AA", "byte 0x3d at position 3 of the payload"),
             (
                 "e30.e30.AB",

@@ -122,13 +122,15 @@ impl<A: Audit> Run<'_, A> {
         let limit = self.verifier.expectations.size_limit;
         let parts =
             Compact::read(token, limit).and_then(|parts| Header::read(&parts.header).map(|header| (parts, header)));
-        let Some((parts, header)) = self.form(Check::TokenForm, parts, "a signed token in compact form")? else {
+        let Some((parts, header)) = self.form(Check::TokenForm, parts, "a signed token in compact form", "one")? else {
             return ControlFlow::Continue(None);
         };
         self.header(&header)?;
         self.signature(&header, &parts)?;
         let claims = Claims::read(&parts.payload);
-        let Some(claims) = self.form(Check::ClaimsForm, claims, "claims whose members have their types")? else {
+        let Some(claims) =
+            self.form(Check::ClaimsForm, claims, "claims whose members have their types", "well formed")?
+        else {
             return ControlFlow::Continue(None);
         };
         self.required(&claims)?;
@@ -140,10 +142,16 @@ impl<A: Audit> Run<'_, A> {
     }
 
     /// Notes whether something could be read at all; what could not be read ends the run.
-    fn form<T>(&mut self, check: Check, read: Result<T, Detail>, wanted: &str) -> ControlFlow<(), Option<T>> {
+    fn form<T>(
+        &mut self,
+        check: Check,
+        read: Result<T, Detail>,
+        wanted: &str,
+        held: &str,
+    ) -> ControlFlow<(), Option<T>> {
         match read {
             Ok(value) => {
-                self.audit.note(check, true, || Detail::new(wanted, "that"))?;
+                self.audit.note(check, true, || Detail::new(wanted, held))?;
                 ControlFlow::Continue(Some(value))
             }
             Err(detail) => {
@@ -194,7 +202,7 @@ impl<A: Audit> Run<'_, A> {
         let Ok(candidates) = candidates else { return ControlFlow::Continue(()) };
         let held = candidates.verify(parts.signing_input, &parts.signature);
         self.audit.note(Check::Signature, held, || {
-            let found = if held { "that" } else { "one that it did not make over these bytes" };
+            let found = if held { "one that fits" } else { "one that it did not make over these bytes" };
             Detail::new(format!("a signature of the key with {}", header.alg), found)
         })
     }
@@ -257,7 +265,7 @@ impl<A: Audit> Run<'_, A> {
     fn own<C: DeserializeOwned>(&mut self, claims: &Claims) -> ControlFlow<(), Option<C>> {
         let fit = json::fit::<C>(&claims.own);
         self.audit.note(Check::OwnClaims, fit.is_ok(), || match &fit {
-            Ok(_) => Detail::new("claims that fit the app's type", "that"),
+            Ok(_) => Detail::new("claims that fit the app's type", "that they do"),
             Err(misfit) => Detail::new(
                 "claims that fit the app's type",
                 match misfit.member.as_str() {

@@ -1,6 +1,9 @@
 //! Keys that are weak, wrong or strange, and what is said about them.
 
-use vorsel_core::{Algorithm, KeySet, Secret, SigningKey, VerifyingKey};
+use vorsel_core::{
+    AccessDraft, Algorithm, Check, Expectations, Issuer, KeySet, Lifetime, NoOwn, Secret, SigningKey, Timestamp,
+    Verifier, VerifyingKey,
+};
 
 /// The message with every cause.
 fn said(error: &dyn std::error::Error) -> String {
@@ -108,5 +111,22 @@ fn a_set_keeps_what_it_can_use_and_says_what_it_left_out() {
     ] {
         let error = KeySet::read(text).expect_err(text);
         assert!(said(&error).contains(expected), "{text}\n{}", said(&error));
+    }
+}
+
+/// An issuer may know the key in a PEM file by any ID; a key that came with an ID is known by that alone.
+#[test]
+fn a_key_without_an_id_is_tried_for_any_and_one_with_an_id_is_not() {
+    let now = Timestamp::from_secs(1_700_000_000);
+    let key = SigningKey::generate(Algorithm::EdDsa).expect("a key");
+    let mut jwk = key.verifying_key().to_public_jwk().expect("a JWK");
+    let named = KeySet::read(&serde_json::to_string(&jwk).expect("JSON")).expect("a key");
+    jwk.shift_remove("kid");
+    let nameless = KeySet::read(&serde_json::to_string(&jwk).expect("JSON")).expect("a key");
+    let draft = AccessDraft::new("obs-0017", "audience", "desk", Lifetime::minutes(5));
+    let token = Issuer::new("issuer", key.with_key_id("elsewhere")).access(&draft, "t1", now).expect("a token");
+    for (keys, expected) in [(nameless, None), (named, Some(Check::Key))] {
+        let verifier = Verifier::new(keys, Expectations::access("issuer", "audience"));
+        assert_eq!(verifier.check::<NoOwn>(&token, now).err().map(|finding| finding.check), expected);
     }
 }

@@ -83,10 +83,12 @@ fn one(desk: &Desk, arguments: &ExplainArguments) -> Result<bool, Failure> {
         None => token_from_stdin()?,
     };
     let findings = desk.verifier.examine::<Object>(&token, desk.now);
+    let asked = [("issuer", arguments.issuer.is_some()), ("audience", arguments.audience.is_some())];
+    let not_checked: Vec<_> = asked.into_iter().filter(|(_, asked)| !asked).map(|(name, _)| name).collect();
     if arguments.json {
-        anstream::println!("{}", serde_json::to_string_pretty(&record::whole(&token, &findings))?);
+        anstream::println!("{}", serde_json::to_string_pretty(&record::whole(&token, &findings, &not_checked))?);
     } else {
-        anstream::print!("{}", text::explained(&token, &findings, desk.now));
+        anstream::print!("{}", text::explained(&token, &findings, &not_checked, desk.now));
     }
     Ok(findings.accepted().is_some())
 }

@@ -14,7 +14,7 @@ pub(super) fn line(number: u64, findings: &Findings<Object>) -> Value {
 }
 
 /// One token with all its findings. Header and claims are what the token says, believed or not.
-pub(super) fn whole(token: &[u8], findings: &Findings<Object>) -> Value {
+pub(super) fn whole(token: &[u8], findings: &Findings<Object>, not_checked: &[&str]) -> Value {
     let unchecked = UncheckedToken::read(token).ok();
     json!({
         "accepted": findings.accepted().is_some(),
@@ -22,6 +22,7 @@ pub(super) fn whole(token: &[u8], findings: &Findings<Object>) -> Value {
         "header": unchecked.as_ref().map(UncheckedToken::header),
         "claims": unchecked.as_ref().and_then(UncheckedToken::claims),
         "findings": findings.iter().map(finding).collect::<Vec<_>>(),
+        "not_checked": not_checked,
     })
 }
 

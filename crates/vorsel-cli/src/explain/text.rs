@@ -8,7 +8,7 @@ use vorsel::{Finding, Findings, Object, Timestamp, UncheckedToken, spoken};
 use crate::paint::{bad, faint, good, heading, printable};
 
 /// The whole explanation: header, claims, findings, verdict.
-pub(super) fn explained(token: &[u8], findings: &Findings<Object>, now: Timestamp) -> String {
+pub(super) fn explained(token: &[u8], findings: &Findings<Object>, not_checked: &[&str], now: Timestamp) -> String {
     let mut text = String::new();
     if let Ok(unchecked) = UncheckedToken::read(token) {
         section(&mut text, "Header", unchecked.header(), now);
@@ -20,6 +20,9 @@ pub(super) fn explained(token: &[u8], findings: &Findings<Object>, now: Timestam
     let _ = writeln!(text, "{}", heading("Findings"));
     for finding in findings.iter() {
         if finding.held { held(&mut text, finding) } else { failed(&mut text, finding) }
+    }
+    for name in not_checked {
+        let _ = writeln!(text, "  - {name:<24} {}", faint(format!("not checked without --{name}")));
     }
     let refused: Vec<_> = findings.refused_for().map(|finding| finding.check.code()).collect();
     let _ = match refused.as_slice() {
@@ -56,11 +59,11 @@ fn date(name: &str, value: &Value, now: Timestamp) -> Option<String> {
 }
 
 fn held(text: &mut String, finding: &Finding) {
-    let _ = writeln!(text, "  {} {:<22} {}", good("✓"), finding.check.subject(), faint(&finding.found));
+    let _ = writeln!(text, "  {} {:<24} {}", good("✓"), finding.check.subject(), faint(&finding.found));
 }
 
 fn failed(text: &mut String, finding: &Finding) {
-    let _ = writeln!(text, "  {} {:<22} {}", bad("✗"), finding.check.subject(), bad(finding.check.code()));
+    let _ = writeln!(text, "  {} {:<24} {}", bad("✗"), finding.check.subject(), bad(finding.check.code()));
     let _ = writeln!(text, "      expected {}", printable(&finding.expected));
     let _ = writeln!(text, "      found    {}", printable(&finding.found));
     let _ = writeln!(text, "      {}", faint(finding.check.section()));

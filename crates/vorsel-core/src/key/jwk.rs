@@ -50,7 +50,7 @@ pub(super) fn verifying_key_of(jwk: &Object) -> Result<VerifyingKey, KeyError> {
     };
     Ok(match reader.optional_text("kid")? {
         Some(kid) => key.with_key_id(kid),
-        None => key,
+        None => key.without_name(),
     })
 }
 
@@ -87,7 +87,7 @@ impl Reader<'_> {
         };
         Ok(match self.optional_text("kid")? {
             Some(kid) => key.with_key_id(kid),
-            None => key,
+            None => key.without_name(),
         })
     }
 

@@ -16,7 +16,7 @@ pub(super) fn signing_key(text: &str) -> Result<SigningKey, KeyError> {
         keys.push(private_key(block, PRIVATE)?);
     }
     match keys.len() {
-        1 => Ok(keys.remove(0)),
+        1 => Ok(keys.remove(0).without_name()),
         count => Err(KeyError::Pem { expected: PRIVATE, found: format!("{count} keys where one is wanted") }),
     }
 }
@@ -29,6 +29,7 @@ pub(super) fn verifying_keys(text: &str) -> Result<Vec<VerifyingKey>, KeyError> 
             "PUBLIC KEY" => public_key(block.contents()),
             _ => private_key(block, PUBLIC).map(|key| key.verifying_key()),
         })
+        .map(|key| key.map(VerifyingKey::without_name))
         .collect()
 }
 

@@ -126,7 +126,7 @@ impl KeySet {
     /// The keys that may have signed a token with this header.
     pub(crate) fn candidates(&self, kid: Option<&str>, algorithm: Algorithm) -> Result<Candidates<'_>, CandidateError> {
         let by_name = |key: &&VerifyingKey| kid.is_none_or(|kid| key.key_id() == kid);
-        let unnamed = |key: &&VerifyingKey| !key.is_named();
+        let nameless = |key: &&VerifyingKey| key.is_nameless();
         let fitting = |key: &&VerifyingKey| key.algorithm() == algorithm;
         let mut found: Vec<&VerifyingKey> = self.keys.iter().filter(by_name).filter(fitting).collect();
         if found.is_empty() {
@@ -134,7 +134,7 @@ impl KeySet {
             if let Some(other) = self.keys.iter().find(|key| kid == Some(key.key_id())) {
                 return Err(CandidateError::OtherAlgorithm(other.algorithm()));
             }
-            found = self.keys.iter().filter(unnamed).filter(fitting).collect();
+            found = self.keys.iter().filter(nameless).filter(fitting).collect();
         }
         if found.is_empty() {
             return Err(CandidateError::Unknown);

@@ -86,6 +86,11 @@ impl SigningKey {
         self
     }
 
+    pub(super) fn without_name(mut self) -> Self {
+        self.verifying = self.verifying.without_name();
+        self
+    }
+
     /// The algorithm the key is bound to.
     #[must_use]
     pub fn algorithm(&self) -> Algorithm {

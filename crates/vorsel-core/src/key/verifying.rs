@@ -19,9 +19,9 @@ use crate::base64url;
 pub struct VerifyingKey {
     algorithm: Algorithm,
     kid: String,
-    /// Whether somebody gave the key its ID, in a JWK or by hand. A key without a name of its own, from a PEM file
-    /// for instance, is a candidate for a token that names a key nobody here knows by name.
-    named: bool,
+    /// Whether the key came without an ID, from a PEM file for instance. Its issuer may know it by any ID, so it is a
+    /// candidate for a token that names a key nobody here knows.
+    nameless: bool,
     material: Arc<Material>,
 }
 
@@ -84,7 +84,7 @@ impl VerifyingKey {
     }
 
     fn new(algorithm: Algorithm, kid: String, material: Material) -> Self {
-        Self { algorithm, kid, named: false, material: Arc::new(material) }
+        Self { algorithm, kid, nameless: false, material: Arc::new(material) }
     }
 
     /// Reads a JWK. A private JWK is taken for its public part.
@@ -99,7 +99,7 @@ impl VerifyingKey {
     #[must_use]
     pub fn with_key_id(mut self, kid: impl Into<String>) -> Self {
         self.kid = kid.into();
-        self.named = true;
+        self.nameless = false;
         self
     }
 
@@ -115,8 +115,14 @@ impl VerifyingKey {
         &self.kid
     }
 
-    pub(crate) const fn is_named(&self) -> bool {
-        self.named
+    /// The same key, read from a form that gave it no ID.
+    pub(super) fn without_name(mut self) -> Self {
+        self.nameless = true;
+        self
+    }
+
+    pub(crate) const fn is_nameless(&self) -> bool {
+        self.nameless
     }
 
     /// The public JWK, or nothing for a shared secret, which has no public part.
