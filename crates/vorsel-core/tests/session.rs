@@ -41,7 +41,7 @@ fn a_current_token_advances_the_session_by_one_generation() {
     let later = NOW.after(Duration::from_secs(3_600));
     let second = advanced(&first, &presented(&first), later);
     assert_eq!((second.generation, second.renewed_at), (1, later));
-    assert_eq!((second.started_at, second.ends_at, second.secret.clone()), (NOW, first.ends_at, first.secret.clone()));
+    assert_eq!((second.started_at, second.ends_at, &second.secret), (NOW, first.ends_at, &first.secret));
     assert_eq!(second.idle_until, later.after(LIMITS.idle.as_duration()));
     let third = advanced(&second, &presented(&second), later);
     assert_eq!(third.generation, 2);

@@ -367,7 +367,7 @@ proptest! {
     #[test]
     fn one_changed_byte_is_never_accepted(at in 0_usize..420, byte: u8) {
         let token = signed(header().to_string(), claims().to_string());
-        let mut changed = token.clone().into_bytes();
+        let mut changed = token.into_bytes();
         let at = at % changed.len();
         prop_assume!(changed[at] != byte);
         changed[at] = byte;

@@ -34,7 +34,7 @@ pub(super) fn explained(token: &[u8], findings: &Findings<Object>, not_checked: 
 
 fn section(text: &mut String, title: &str, members: &Object, now: Timestamp) {
     let _ = writeln!(text, "{} {}", heading(title), faint("as the token says, before any check"));
-    let width = members.keys().map(|name| printable(name).chars().count()).max().unwrap_or(0).min(24);
+    let width = members.keys().map(|name| printable(name).chars().count()).max().unwrap_or(0).min(32);
     for (name, value) in members {
         let shown = printable(&value.to_string());
         let when = date(name, value, now).map_or(String::new(), |when| format!("  {}", faint(when)));

@@ -1,0 +1,188 @@
+//! `vorsel serve` as a script uses it: found by its one line, driven over HTTP, several on one store, stopped by SIGTERM.
+#![cfg(unix)]
+
+use std::collections::BTreeSet;
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use reqwest::{Client, Method};
+use serde_json::{Value, json};
+
+mod common;
+
+/// A server process; killed when it is dropped, so that no test leaves one behind.
+struct Server {
+    child: Child,
+    base: String,
+    client: Client,
+}
+
+impl Server {
+    fn start(arguments: &[&str]) -> Self {
+        let mut child = Command::new(env!("CARGO_BIN_EXE_vorsel"))
+            .args(["serve", "--listen", "127.0.0.1:0"])
+            .args(arguments)
+            .env_remove("VORSEL_KEYS")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("the server starts");
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().expect("standard output")).read_line(&mut line).expect("its line");
+        let base = line.trim().strip_prefix("listening on ").unwrap_or_else(|| panic!("{line:?}")).to_owned();
+        let client = Client::builder().no_proxy().timeout(Duration::from_secs(30)).build().expect("a client");
+        Self { child, base, client }
+    }
+
+    /// One of several that share a store and keys.
+    fn on(folder: &Path, more: &[&str]) -> Self {
+        let store = format!("sqlite:{}", folder.join("sessions.sqlite").display());
+        let keys = folder.join("keys").display().to_string();
+        Self::start(&[&["--store", &store, "--keys", &keys], more].concat())
+    }
+
+    async fn answer(&self, request: reqwest::RequestBuilder) -> (u16, Value) {
+        let response = request.send().await.expect("an answer");
+        let status = response.status().as_u16();
+        (status, serde_json::from_slice(&response.bytes().await.expect("a body")).unwrap_or(Value::Null))
+    }
+
+    async fn sign_in(&self, subject: &str, password: &str) -> (u16, Value) {
+        let body = json!({ "subject": subject, "password": password });
+        self.answer(self.client.post(format!("{}/sign-in", self.base)).json(&body)).await
+    }
+
+    async fn tokens(&self, subject: &str) -> (String, String) {
+        let (status, reply) = self.sign_in(subject, &format!("hill-{subject}")).await;
+        assert_eq!((status, &reply["token_type"]), (200, &json!("Bearer")));
+        let text = |name: &str| reply[name].as_str().expect("a token").to_owned();
+        (text("access_token"), text("refresh_token"))
+    }
+
+    async fn call(&self, method: Method, path: &str, token: &str) -> u16 {
+        let request = self.client.request(method, format!("{}{path}", self.base));
+        self.answer(if token.is_empty() { request } else { request.bearer_auth(token) }).await.0
+    }
+
+    async fn metadata(&self, name: &str) -> String {
+        let request = self.client.get(format!("{}/.well-known/oauth-authorization-server", self.base));
+        self.answer(request).await.1[name].as_str().expect("an address").to_owned()
+    }
+
+    async fn renew(&self, refresh_token: &str) -> (u16, Value) {
+        let form = [("grant_type", "refresh_token"), ("client_id", "desk"), ("refresh_token", refresh_token)];
+        self.answer(self.client.post(self.metadata("token_endpoint").await).form(&form)).await
+    }
+
+    /// Asks the server to stop and waits until it has.
+    fn stop(mut self) -> Option<i32> {
+        let asked = Command::new("kill").args(["-TERM", &self.child.id().to_string()]).status().expect("kill runs");
+        assert!(asked.success());
+        self.child.wait().expect("the server ends").code()
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+#[tokio::test]
+async fn the_demo_people_reach_what_the_plan_says() {
+    let server = Server::start(&["--store", "memory:"]);
+    let people = ["vis-0003", "obs-0017", "ope-0002", "dir-0001"];
+    let mut tokens = vec![String::new()];
+    for person in people {
+        tokens.push(server.tokens(person).await.0);
+    }
+    for (method, path, statuses) in [
+        (Method::GET, "/health", [200; 5]),
+        (Method::GET, "/exposures", [401, 200, 200, 200, 200]),
+        (Method::POST, "/exposures", [401, 403, 201, 201, 201]),
+        (Method::GET, "/exposures/exp-101", [401, 200, 200, 200, 200]),
+        (Method::GET, "/exposures/none", [401, 404, 404, 404, 404]),
+        (Method::GET, "/dome", [401, 403, 403, 200, 200]),
+        (Method::POST, "/dome", [401, 403, 403, 200, 200]),
+        (Method::GET, "/night-log", [401, 403, 200, 200, 200]),
+        (Method::GET, "/observers/obs-0017/proposals", [401, 403, 200, 403, 200]),
+        (Method::GET, "/people/obs-0017/roles", [401, 403, 403, 403, 200]),
+        (Method::GET, "/cellar", [401, 403, 403, 403, 403]),
+    ] {
+        for (token, status) in tokens.iter().zip(statuses) {
+            assert_eq!(server.call(method.clone(), path, token).await, status, "{method} {path}");
+        }
+    }
+    for (subject, password) in [("obs-0017", "hill-obs-0020"), ("nobody", "hill-nobody"), ("", "")] {
+        assert_eq!(server.sign_in(subject, password).await, (400, json!({ "error": "invalid_grant" })));
+    }
+    let broken = server.client.post(format!("{}/sign-in", server.base)).body("{");
+    assert_eq!(server.answer(broken).await, (400, json!({ "error": "invalid_request" })));
+    let keys = server.answer(server.client.get(server.metadata("jwks_uri").await)).await.1;
+    assert!(keys["keys"][0].get("d").is_none() && keys["keys"][0]["kty"] == "OKP", "{keys}");
+    assert_eq!(server.stop(), Some(0));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn several_servers_on_one_store_act_as_one() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let servers =
+        [Server::on(folder.path(), &["--retry-window", "2"]), Server::on(folder.path(), &["--retry-window", "2"])];
+    let (access, first) = servers[0].tokens("obs-0017").await;
+    assert_eq!(servers[1].call(Method::GET, "/exposures", &access).await, 200);
+
+    let endpoints = [servers[0].metadata("token_endpoint").await, servers[1].metadata("token_endpoint").await];
+    let renewals: Vec<_> = (0..64)
+        .map(|caller| {
+            let request = servers[caller % 2].client.post(&endpoints[caller % 2]);
+            let request = request.form(&[("grant_type", "refresh_token"), ("refresh_token", first.as_str())]);
+            tokio::spawn(async move { request.send().await.expect("an answer").json::<Value>().await.expect("JSON") })
+        })
+        .collect();
+    let mut successors = BTreeSet::new();
+    for renewal in renewals {
+        let reply = renewal.await.expect("no panic");
+        successors.insert(reply["refresh_token"].as_str().unwrap_or_else(|| panic!("{reply}")).to_owned());
+    }
+    assert_eq!(successors.len(), 1, "one new generation for all of them");
+    let second = successors.pop_first().expect("a successor");
+
+    tokio::time::sleep(Duration::from_millis(2_100)).await;
+    for token in [&first, &second] {
+        assert_eq!(
+            servers[1].renew(token).await,
+            (400, json!({ "error": "invalid_grant" })),
+            "a replay ends it for all"
+        );
+    }
+
+    let (_, token) = servers[0].tokens("ope-0002").await;
+    let form = [("token", token.as_str())];
+    let sign_out = servers[1].client.post(servers[1].metadata("revocation_endpoint").await).form(&form);
+    assert_eq!(servers[1].answer(sign_out).await.0, 200);
+    assert_eq!(servers[0].renew(&token).await.0, 400);
+}
+
+#[tokio::test]
+async fn sessions_and_keys_outlive_a_server_that_is_killed() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let server = Server::on(folder.path(), &[]);
+    let (access, refresh) = server.tokens("obs-0017").await;
+    let (_, renewed) = server.renew(&refresh).await;
+    drop(server);
+    let server = Server::on(folder.path(), &[]);
+    assert_eq!(server.call(Method::GET, "/exposures", &access).await, 200);
+    let (status, again) = server.renew(&refresh).await;
+    assert_eq!((status, &again["refresh_token"]), (200, &renewed["refresh_token"]), "the reply may have been lost");
+
+    let keys = folder.path().join("keys").display().to_string();
+    let mut issue = vec!["issue", "--keys", &keys, "--subject", "dir-0001", "--role", "director"];
+    issue.extend(["--claim", "training=5"]);
+    let issued = common::vorsel(&issue);
+    assert_eq!(server.call(Method::GET, "/dome", issued.out.trim()).await, 200, "a token from the desk");
+    let explained = common::vorsel_with(&["explain", "--keys", &keys, "--kind", "refresh"], refresh.as_bytes());
+    assert_eq!(explained.status, 0, "{explained:?}");
+}
