@@ -74,8 +74,8 @@ Claims as the token says, before any check
   http://example.com/is_root  true
 
 Findings
-  ✓ token form               one
-  ✓ critical header members  nothing
+  ✓ token form               three segments
+  ✓ critical header members  none
   ✓ kind                     "JWT"
   ✓ algorithm                "HS256"
   ✓ key                      no kid
@@ -90,7 +90,7 @@ Findings
       expected a time after now, 2011-03-22T18:47:00Z
       found    2011-03-22T18:43:00Z (4 minutes ago)
       RFC 7519 section 4.1.4
-  ✓ own claims               that they do
+  ✓ own claims               they fit
   - audience                 not checked without --audience
 
 Refused for wrong-issuer, expired

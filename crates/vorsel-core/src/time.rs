@@ -89,10 +89,11 @@ fn span_micros(span: Duration) -> i64 {
 }
 
 impl fmt::Display for Timestamp {
-    /// RFC 3339 in UTC with the fraction, if there is one; plain seconds for years past 9999.
+    /// RFC 3339 in UTC, a fraction to the millisecond; plain seconds for years past 9999.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match jiff::Timestamp::from_microsecond(self.0) {
-            Ok(date) => write!(f, "{date}"),
+            Ok(date) if self.0 % MICROS == 0 => write!(f, "{date}"),
+            Ok(date) => write!(f, "{date:.3}"),
             Err(_) => write!(f, "{} s after 1970", self.as_secs()),
         }
     }
@@ -211,7 +212,7 @@ mod tests {
     #[test]
     fn moments_print_as_utc_dates() {
         assert_eq!(Timestamp::from_secs(0).to_string(), "1970-01-01T00:00:00Z");
-        assert_eq!(Timestamp::from_secs_f64(0.5).to_string(), "1970-01-01T00:00:00.5Z");
+        assert_eq!(Timestamp::from_secs_f64(0.5).to_string(), "1970-01-01T00:00:00.500Z");
         assert_eq!(Timestamp::MAX.to_string(), "9223372036854 s after 1970");
     }
 

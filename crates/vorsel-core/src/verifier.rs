@@ -122,7 +122,9 @@ impl<A: Audit> Run<'_, A> {
         let limit = self.verifier.expectations.size_limit;
         let parts =
             Compact::read(token, limit).and_then(|parts| Header::read(&parts.header).map(|header| (parts, header)));
-        let Some((parts, header)) = self.form(Check::TokenForm, parts, "a signed token in compact form", "one")? else {
+        let Some((parts, header)) =
+            self.form(Check::TokenForm, parts, "a signed token in compact form", "three segments")?
+        else {
             return ControlFlow::Continue(None);
         };
         self.header(&header)?;
@@ -164,7 +166,7 @@ impl<A: Audit> Run<'_, A> {
     fn header(&mut self, header: &Header) -> ControlFlow<()> {
         self.audit.note(Check::Critical, header.crit.is_empty(), || {
             let names = quoted_list(header.crit.iter().map(String::as_str));
-            Detail::new("no critical extension", names)
+            Detail::new("no critical extension", if header.crit.is_empty() { "none".to_owned() } else { names })
         })?;
         let kind = self.verifier.expectations.kind;
         self.audit.note(Check::Kind, kind.agrees_with(header.typ.as_deref()), || {
@@ -265,7 +267,7 @@ impl<A: Audit> Run<'_, A> {
     fn own<C: DeserializeOwned>(&mut self, claims: &Claims) -> ControlFlow<(), Option<C>> {
         let fit = json::fit::<C>(&claims.own);
         self.audit.note(Check::OwnClaims, fit.is_ok(), || match &fit {
-            Ok(_) => Detail::new("claims that fit the app's type", "that they do"),
+            Ok(_) => Detail::new("claims that fit the app's type", "they fit"),
             Err(misfit) => Detail::new(
                 "claims that fit the app's type",
                 match misfit.member.as_str() {

@@ -4,7 +4,8 @@ use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 
 use vorsel::{Findings, Object};
 
-use super::{Desk, lines, record};
+use super::desk::Desk;
+use super::{lines, record};
 use crate::paint;
 
 /// Writes one line for each line of `input`; says whether every token was accepted. A reader who goes away ends it.

@@ -1,6 +1,7 @@
 //! `vorsel explain`: what a token says, and each check with what it expected and found.
 
 mod batch;
+mod desk;
 mod lines;
 mod record;
 mod text;
@@ -12,6 +13,8 @@ use std::time::Duration;
 
 use clap::{Args, ValueEnum};
 use vorsel::{Expectations, KeySet, Kind, Object, Timestamp, Verifier, now};
+
+use desk::Desk;
 
 use crate::failure::Failure;
 use crate::{key_file, paint};
@@ -59,12 +62,6 @@ enum KindName {
     Refresh,
     /// Any JWT with an expiration time, typ absent or JWT.
     Plain,
-}
-
-/// One way of checking, for one token or for many.
-struct Desk {
-    verifier: Verifier,
-    now: Timestamp,
 }
 
 pub(crate) fn run(arguments: &ExplainArguments) -> Result<ExitCode, Failure> {

@@ -2,62 +2,23 @@
 
 mod people;
 mod routes;
+mod settings;
 mod sign_in;
+mod staff;
+mod state;
 
 use std::sync::Arc;
 
 use axum::Router;
-use serde::{Deserialize, Serialize};
 use vorsel::endpoints::Endpoints;
 use vorsel::store::SessionStore;
 use vorsel::{AccessPlan, Expectations, Guard, Issuer, KeyFolder, KeySet, Lifetime, SessionLimits, Sessions, Verifier};
 
 use crate::failure::Failure;
 use people::People;
-
-/// The observatory's own claims.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub(crate) struct Staff {
-    /// How far the training went; 0 for none.
-    #[serde(default)]
-    pub(crate) training: u8,
-    /// The part of the night somebody works in.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub(crate) shift: Option<Shift>,
-    /// Whether the address was confirmed.
-    #[serde(default)]
-    pub(crate) confirmed: bool,
-}
-
-/// A part of the night.
-#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub(crate) enum Shift {
-    Dusk,
-    Night,
-    Dawn,
-}
-
-/// What the demo runs with.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(crate) struct Settings {
-    pub(crate) issuer: String,
-    pub(crate) audience: String,
-    pub(crate) client: String,
-    pub(crate) prefix: String,
-    pub(crate) access_lifetime: u64,
-    pub(crate) retry_window: u64,
-    nobody_password: String,
-}
-
-impl Settings {
-    /// The settings in `demo/settings.toml`, as they were when the command was built.
-    pub(crate) fn demo() -> Result<Self, Failure> {
-        toml_edit::de::from_str(include_str!("../../../../demo/settings.toml"))
-            .map_err(|error| Failure::from(error).while_doing("demo/settings.toml"))
-    }
-}
+pub(crate) use settings::Settings;
+pub(crate) use staff::Staff;
+use state::Observatory;
 
 /// What an observatory is opened with.
 pub(crate) struct Opening {
@@ -68,13 +29,6 @@ pub(crate) struct Opening {
     pub(crate) limits: SessionLimits,
     /// Where clients reach it, for the metadata.
     pub(crate) base: String,
-}
-
-/// What the handlers share.
-struct Observatory {
-    people: Arc<People>,
-    sessions: Arc<Sessions<Staff>>,
-    client: String,
 }
 
 /// The access plan in `demo/access.toml`, as it was when the command was built.

@@ -7,7 +7,7 @@ use async_trait::async_trait;
 use serde::Deserialize;
 use vorsel::{Admission, AdmissionError, Grant, Scopes};
 
-use super::{Shift, Staff};
+use super::staff::{Shift, Staff};
 use crate::failure::Failure;
 
 /// Everybody at Skarn Hill.

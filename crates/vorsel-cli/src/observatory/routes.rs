@@ -11,7 +11,8 @@ use serde_json::{Value, json};
 use vorsel::Caller;
 
 use super::sign_in::sign_in;
-use super::{Observatory, Staff};
+use super::staff::Staff;
+use super::state::Observatory;
 
 pub(super) fn routes(observatory: Arc<Observatory>) -> Router {
     Router::new()

@@ -13,7 +13,7 @@ use serde_json::json;
 use vorsel::endpoints::token_reply;
 use vorsel::{AdmissionError, StartError};
 
-use super::Observatory;
+use super::state::Observatory;
 
 #[derive(Deserialize)]
 pub(super) struct Credentials {

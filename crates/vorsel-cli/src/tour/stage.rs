@@ -27,7 +27,9 @@ pub(super) struct Step<'a> {
     pub(super) refused_by: Option<&'a str>,
 }
 
-const WIDTH: usize = 96;
+const WIDTH: usize = 100;
+/// Columns for what happens, before the request.
+const WHAT: usize = 48;
 const INDENT: &str = "      ";
 /// Columns of the word before the reason, with the gap behind it.
 const LABEL: usize = 9;
@@ -63,8 +65,7 @@ impl Stage {
         self.told += u32::from(as_told);
         let (method, path) = step.request;
         let status = if reply.status < 400 { good(reply.status) } else { bad(reply.status) };
-        anstream::println!("{:>4}  {}", self.total, step.what);
-        anstream::println!("{INDENT}{method} {path} → {status}");
+        anstream::println!("{:>4}  {:<WHAT$}  {method} {path} → {status}", self.total, step.what);
         let (word, said) = if lines.is_empty() {
             (good("let in "), outcome.clone().unwrap_or_default())
         } else {

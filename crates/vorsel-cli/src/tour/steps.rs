@@ -56,7 +56,7 @@ impl Tour {
     async fn all(&mut self) -> Result<(), Failure> {
         self.stage.chapter("Without a token");
         self.get("anybody asks how the observatory is", "/health", None, 200, None).await?;
-        self.get("nobody in particular asks for the dome", "/dome", None, 401, Some("no-credential")).await?;
+        self.get("somebody without a token asks for the dome", "/dome", None, 401, Some("no-credential")).await?;
 
         self.stage.chapter("Signing in");
         let visitor = self.sign_in("vis-0003").await?;
@@ -80,28 +80,28 @@ impl Tour {
 
     async fn visitor(&mut self, visitor: &Tokens) -> Result<(), Failure> {
         let token = Some(visitor.access_token.as_str());
-        self.get("vis-0003 (visitor) looks at the exposures", "/exposures", token, 200, None).await?;
+        self.get("vis-0003, a visitor, looks at the exposures", "/exposures", token, 200, None).await?;
         self.get("vis-0003 opens the night log", "/night-log", token, 403, Some("rule-not-met")).await
     }
 
     async fn observer(&mut self, observer: &Tokens) -> Result<(), Failure> {
         let token = Some(observer.access_token.as_str());
         let (own, other) = ("/observers/obs-0017/proposals", "/observers/obs-0020/proposals");
-        self.get("obs-0017 (observer) reads their own proposals", own, token, 200, None).await?;
+        self.get("obs-0017, an observer, reads their own proposals", own, token, 200, None).await?;
         self.get("obs-0017 reads somebody else's", other, token, 403, Some("rule-not-met")).await?;
         self.post("obs-0017 moves the dome", "/dome", token, 403, Some("rule-not-met")).await
     }
 
     async fn operator(&mut self, operator: &Tokens) -> Result<(), Failure> {
         let token = Some(operator.access_token.as_str());
-        self.post("ope-0002 (operator) moves the dome", "/dome", token, 200, None).await?;
-        let what = "ope-0002 tries a route that the plan says nothing about";
+        self.post("ope-0002, an operator, moves the dome", "/dome", token, 200, None).await?;
+        let what = "ope-0002 tries a route that is not in the plan";
         self.get(what, "/basement", token, 403, Some("no-rule")).await
     }
 
     async fn bad_tokens(&mut self, operator: &Tokens) -> Result<(), Failure> {
         let altered = altered(&operator.access_token);
-        let what = "ope-0002's token with one character altered";
+        let what = "ope-0002's token, one character altered";
         self.get(what, "/dome", Some(&altered), 401, Some("signature-mismatch")).await?;
         let expired = self.token(&self.settings.audience, AN_HOUR)?;
         self.get("a token that ran out", "/dome", Some(&expired), 401, Some("expired")).await?;
@@ -122,7 +122,7 @@ impl Tour {
         let same = second.as_ref().zip(reply.tokens()).is_some_and(|(a, b)| a.refresh_token == b.refresh_token);
         let outcome =
             if same { Ok("the very same refresh token: a lost reply is no theft") } else { Err("another one") };
-        self.renewal("the reply was lost: the spent token comes again at once", 200, None, &reply, outcome);
+        self.renewal("the reply is lost; the spent token comes again", 200, None, &reply, outcome);
 
         let second = second.unwrap_or_else(|| first.clone());
         let token = Some(second.access_token.as_str());
@@ -130,10 +130,10 @@ impl Tour {
 
         tokio::time::sleep((RETRY_WINDOW + Duration::from_millis(50)).saturating_sub(spent_at.elapsed())).await;
         let reply = self.wire.renew(&first.refresh_token).await?;
-        let what = "after the retry window the spent token comes once more: somebody has a copy";
+        let what = "later the spent token comes: somebody has a copy";
         self.renewal(what, 400, Some("a spent refresh token"), &reply, Ok("the session is ended"));
         let reply = self.wire.renew(&second.refresh_token).await?;
-        let what = "so the newest token of that session is worth nothing either";
+        let what = "so the session's newest token is no good either";
         self.renewal(what, 400, Some("the session has ended: replay"), &reply, Ok(""));
         Ok(())
     }

@@ -6,24 +6,53 @@ use aws_lc_rs::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, Ed2551
 use serde_json::Value;
 use zeroize::{Zeroize, Zeroizing};
 
-use super::verifying::PublicForm;
-use super::{KeyError, Secret, SigningKey, VerifyingKey};
+use super::error::KeyError;
+use super::secret::Secret;
+use super::signing::SigningKey;
+use super::verifying::{PublicForm, VerifyingKey};
 use crate::algorithm::Algorithm;
 use crate::base64url;
 use crate::json::{self, Object};
 
-pub(super) fn signing_key(text: &str) -> Result<SigningKey, KeyError> {
-    let mut jwk = json::object(text.as_bytes())?;
-    let read = Reader { jwk: &jwk }.signing_key();
-    wipe(&mut jwk);
-    read
+impl SigningKey {
+    /// Reads a private or symmetric JWK ([RFC 7517](https://www.rfc-editor.org/rfc/rfc7517)). Without `alg`, the key
+    /// type decides: `oct` is HS256, P-256 is ES256, Ed25519 is EdDSA.
+    ///
+    /// # Errors
+    /// If the text is not a strict JWK, has no private part, or holds a key that is weak or of another kind.
+    pub fn from_jwk(text: &str) -> Result<Self, KeyError> {
+        let mut jwk = json::object(text.as_bytes())?;
+        let read = Reader { jwk: &jwk }.signing_key();
+        wipe(&mut jwk);
+        read
+    }
+
+    /// The whole key as a JWK, secret part included: for a file that only its owner can read.
+    ///
+    /// # Errors
+    /// [`KeyError::Primitive`] if the primitive does not hand the private part out.
+    pub fn to_private_jwk(&self) -> Result<Zeroizing<String>, KeyError> {
+        Ok(private_text(&self.verifying_key(), &self.private_bytes()?))
+    }
 }
 
-pub(super) fn verifying_key(text: &str) -> Result<VerifyingKey, KeyError> {
-    let mut jwk = json::object(text.as_bytes())?;
-    let read = verifying_key_of(&jwk);
-    wipe(&mut jwk);
-    read
+impl VerifyingKey {
+    /// Reads a JWK. A private JWK is taken for its public part.
+    ///
+    /// # Errors
+    /// As [`SigningKey::from_jwk`], but a private part is not needed.
+    pub fn from_jwk(text: &str) -> Result<Self, KeyError> {
+        let mut jwk = json::object(text.as_bytes())?;
+        let read = verifying_key_of(&jwk);
+        wipe(&mut jwk);
+        read
+    }
+
+    /// The public JWK, or nothing for a shared secret, which has no public part.
+    #[must_use]
+    pub fn to_public_jwk(&self) -> Option<Object> {
+        self.public_form().map(|form| public_object(self, form))
+    }
 }
 
 /// Overwrites the secret members of a JWK that has been read.
@@ -178,7 +207,7 @@ fn shortened(text: &str) -> String {
     text.chars().take(40).collect()
 }
 
-pub(super) fn public_object(key: &VerifyingKey, form: &PublicForm) -> Object {
+fn public_object(key: &VerifyingKey, form: &PublicForm) -> Object {
     let (kty, crv, x, y) = match form {
         PublicForm::Ec { x, y } => ("EC", "P-256", x, Some(y)),
         PublicForm::Okp { x } => ("OKP", "Ed25519", x, None),
@@ -192,7 +221,7 @@ pub(super) fn public_object(key: &VerifyingKey, form: &PublicForm) -> Object {
     jwk
 }
 
-pub(super) fn private_text(key: &VerifyingKey, private: &Secret) -> Zeroizing<String> {
+fn private_text(key: &VerifyingKey, private: &Secret) -> Zeroizing<String> {
     let secret = base64url::encode(private.expose());
     let mut jwk = match key.public_form() {
         Some(form) => {

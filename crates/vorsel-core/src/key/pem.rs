@@ -5,19 +5,28 @@
 use ::pem::Pem;
 use aws_lc_rs::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, Ed25519KeyPair};
 
-use super::{KeyError, Secret, SigningKey, VerifyingKey};
+use super::error::KeyError;
+use super::secret::Secret;
+use super::signing::SigningKey;
+use super::verifying::VerifyingKey;
 
 const PRIVATE: &str = "\"PRIVATE KEY\" or \"EC PRIVATE KEY\"";
 const PUBLIC: &str = "\"PUBLIC KEY\", \"PRIVATE KEY\" or \"EC PRIVATE KEY\"";
 
-pub(super) fn signing_key(text: &str) -> Result<SigningKey, KeyError> {
-    let mut keys = Vec::new();
-    for block in blocks(text, PRIVATE)? {
-        keys.push(private_key(block, PRIVATE)?);
-    }
-    match keys.len() {
-        1 => Ok(keys.remove(0).without_name()),
-        count => Err(KeyError::Pem { expected: PRIVATE, found: format!("{count} keys where one is wanted") }),
+impl SigningKey {
+    /// Reads the one private key in a PEM text: PKCS#8 (`PRIVATE KEY`) or SEC 1 (`EC PRIVATE KEY`).
+    ///
+    /// # Errors
+    /// If there is not exactly one such block, or the key in it is of a kind not supported here.
+    pub fn from_pem(text: &str) -> Result<Self, KeyError> {
+        let mut keys = Vec::new();
+        for block in blocks(text, PRIVATE)? {
+            keys.push(private_key(block, PRIVATE)?);
+        }
+        match keys.len() {
+            1 => Ok(keys.remove(0).without_name()),
+            count => Err(KeyError::Pem { expected: PRIVATE, found: format!("{count} keys where one is wanted") }),
+        }
     }
 }
 

@@ -2,7 +2,9 @@
 
 use serde_json::Value;
 
-use super::{KeyError, VerifyingKey, jwk, pem};
+use super::error::KeyError;
+use super::verifying::VerifyingKey;
+use super::{jwk, pem};
 use crate::algorithm::Algorithm;
 use crate::json::{self, JsonError, Object};
 

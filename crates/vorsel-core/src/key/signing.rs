@@ -5,9 +5,10 @@ use std::fmt;
 use aws_lc_rs::hmac;
 use aws_lc_rs::rand::{SystemRandom, fill};
 use aws_lc_rs::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, Ed25519KeyPair, KeyPair};
-use zeroize::Zeroizing;
 
-use super::{KeyError, Secret, VerifyingKey, jwk, pem};
+use super::error::KeyError;
+use super::secret::Secret;
+use super::verifying::{MIN_SECRET, VerifyingKey};
 use crate::algorithm::Algorithm;
 
 /// A key that signs with one algorithm, chosen when the key is made.
@@ -62,23 +63,6 @@ impl SigningKey {
         Ok(Self { material: Material::Ed25519(pair), verifying })
     }
 
-    /// Reads a private or symmetric JWK ([RFC 7517](https://www.rfc-editor.org/rfc/rfc7517)). Without `alg`, the key
-    /// type decides: `oct` is HS256, P-256 is ES256, Ed25519 is EdDSA.
-    ///
-    /// # Errors
-    /// If the text is not a strict JWK, has no private part, or holds a key that is weak or of another kind.
-    pub fn from_jwk(text: &str) -> Result<Self, KeyError> {
-        jwk::signing_key(text)
-    }
-
-    /// Reads the one private key in a PEM text: PKCS#8 (`PRIVATE KEY`) or SEC 1 (`EC PRIVATE KEY`).
-    ///
-    /// # Errors
-    /// If there is not exactly one such block, or the key in it is of a kind not supported here.
-    pub fn from_pem(text: &str) -> Result<Self, KeyError> {
-        pem::signing_key(text)
-    }
-
     /// The same key under another key ID.
     #[must_use]
     pub fn with_key_id(mut self, kid: impl Into<String>) -> Self {
@@ -109,24 +93,17 @@ impl SigningKey {
         self.verifying.clone()
     }
 
-    /// The whole key as a JWK, secret part included: for a file that only its owner can read.
-    ///
-    /// # Errors
-    /// [`KeyError::Primitive`] if the primitive does not hand the private part out.
-    pub fn to_private_jwk(&self) -> Result<Zeroizing<String>, KeyError> {
+    /// The private part: the secret, the scalar or the seed.
+    pub(super) fn private_bytes(&self) -> Result<Secret, KeyError> {
         use aws_lc_rs::encoding::{AsBigEndian, EcPrivateKeyBin};
-        let private = match &self.material {
+        Ok(match &self.material {
             Material::Hmac { secret, .. } => secret.clone(),
             Material::Ecdsa(pair) => {
                 let bytes: EcPrivateKeyBin<'_> = pair.private_key().as_be_bytes()?;
                 Secret::new(bytes.as_ref().to_vec())
             }
-            Material::Ed25519(pair) => {
-                let bytes = pair.seed()?.as_be_bytes()?;
-                Secret::new(bytes.as_ref().to_vec())
-            }
-        };
-        Ok(jwk::private_text(&self.verifying, &private))
+            Material::Ed25519(pair) => Secret::new(pair.seed()?.as_be_bytes()?.as_ref().to_vec()),
+        })
     }
 
     /// Signs `input`. HMAC and EdDSA signatures are deterministic, ECDSA ones are not.
@@ -138,9 +115,6 @@ impl SigningKey {
         })
     }
 }
-
-/// The fewest bytes of an HS256 secret: as many as its hash has.
-pub(super) const MIN_SECRET: usize = 32;
 
 impl fmt::Debug for SigningKey {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -8,9 +8,9 @@ use aws_lc_rs::signature::{
     ECDSA_P256_SHA256_FIXED, ED25519, ParsedPublicKey, UnparsedPublicKey, VerificationAlgorithm,
 };
 
-use super::signing::MIN_SECRET;
+use super::error::KeyError;
+use super::secret::Secret;
 use super::thumbprint::thumbprint;
-use super::{KeyError, Secret, jwk};
 use crate::algorithm::Algorithm;
 use crate::base64url;
 
@@ -36,6 +36,8 @@ pub(super) enum PublicForm {
     Okp { x: String },
 }
 
+/// The fewest bytes of an HS256 secret: as many as its hash has.
+pub(super) const MIN_SECRET: usize = 32;
 /// Fewer different bytes than this cannot come from a random secret of 32 bytes, but do come from a held-down key.
 const MIN_DISTINCT: usize = 8;
 const UNCOMPRESSED: u8 = 4;
@@ -87,14 +89,6 @@ impl VerifyingKey {
         Self { algorithm, kid, nameless: false, material: Arc::new(material) }
     }
 
-    /// Reads a JWK. A private JWK is taken for its public part.
-    ///
-    /// # Errors
-    /// As [`SigningKey::from_jwk`](super::SigningKey::from_jwk), but a private part is not needed.
-    pub fn from_jwk(text: &str) -> Result<Self, KeyError> {
-        jwk::verifying_key(text)
-    }
-
     /// The same key under another key ID.
     #[must_use]
     pub fn with_key_id(mut self, kid: impl Into<String>) -> Self {
@@ -123,12 +117,6 @@ impl VerifyingKey {
 
     pub(crate) const fn is_nameless(&self) -> bool {
         self.nameless
-    }
-
-    /// The public JWK, or nothing for a shared secret, which has no public part.
-    #[must_use]
-    pub fn to_public_jwk(&self) -> Option<crate::json::Object> {
-        self.public_form().map(|form| jwk::public_object(self, form))
     }
 
     pub(super) fn public_form(&self) -> Option<&PublicForm> {

@@ -1,48 +1,15 @@
 //! Putting a plan together, from Rust, from text, or from both.
 
-use super::mistake::{Mistake, Place, Span};
-use super::{AccessPlan, PlanError};
+use super::compile::compile;
+use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
+use super::mistake::{Mistake, Place, PlanError, Span};
+use super::table::AccessPlan;
 use crate::rule::{Rule, RuleError};
 
-/// Collects the parts of a plan; [`build`](Self::build) checks them all.
-#[derive(Clone, Debug, Default)]
-#[must_use]
-pub struct PlanBuilder {
-    pub(super) roles: Vec<(Spanned, Vec<Spanned>)>,
-    /// Declared scopes; as long as none is declared, any scope may be named.
-    pub(super) scopes: Vec<Spanned>,
-    pub(super) policies: Vec<(Spanned, DraftRule)>,
-    pub(super) routes: Vec<DraftRoute>,
-    pub(super) mistakes: Vec<(Span, String)>,
-    /// The text that spans point into, and its name.
-    pub(super) source: Option<(String, String)>,
-}
-
-/// A name and where it stands.
-#[derive(Clone, Debug)]
-pub(super) struct Spanned {
-    pub(super) name: String,
-    pub(super) span: Span,
-}
-
-/// A rule and where it begins. `offset` says where the rule's own spans start, if its text stands there unescaped.
-#[derive(Clone, Debug)]
-pub(super) struct DraftRule {
-    pub(super) rule: Rule,
-    pub(super) span: Span,
-}
-
-#[derive(Clone, Debug)]
-pub(super) struct DraftRoute {
-    pub(super) method: Spanned,
-    pub(super) path: Spanned,
-    /// The rule, or nothing for an open route.
-    pub(super) need: Option<DraftRule>,
-}
-
-impl From<&str> for Spanned {
-    fn from(name: &str) -> Self {
-        Self { name: name.to_owned(), span: None }
+impl AccessPlan {
+    /// A plan written in Rust.
+    pub fn builder() -> PlanBuilder {
+        PlanBuilder::default()
     }
 }
 
@@ -102,7 +69,7 @@ impl PlanBuilder {
     /// Every mistake at once: unknown names, doubled or clashing routes, roles or policies that include themselves,
     /// rules that cannot be read, no route at all.
     pub fn build(self) -> Result<AccessPlan, PlanError> {
-        let (plan, mut mistakes) = super::compile::compile(&self);
+        let (plan, mut mistakes) = compile(&self);
         if mistakes.is_empty() && self.mistakes.is_empty() {
             return Ok(plan);
         }

@@ -2,9 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::builder::{DraftRoute, DraftRule, PlanBuilder, Spanned};
+use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
 use super::mistake::{Span, did_you_mean};
-use super::{Access, AccessPlan, Roles, Route};
+use super::table::{Access, AccessPlan, Roles, Route};
 use crate::finding::quoted;
 use crate::rule::{Operand, Rule, is_name};
 use crate::scope::is_scope;

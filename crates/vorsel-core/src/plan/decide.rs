@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use percent_encoding::percent_decode_str;
 
-use super::{Access, AccessPlan, Route};
+use super::table::{Access, AccessPlan, Route};
 use crate::claims::Claims;
 use crate::rule::{Evaluator, Facts, Rule};
 

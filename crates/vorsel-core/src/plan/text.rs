@@ -8,10 +8,20 @@ use std::ops::Range;
 
 use toml_edit::{ArrayOfTables, Document, Item, Key, Table, TableLike, Value};
 
-use super::PlanBuilder;
-use super::builder::{DraftRoute, DraftRule, Spanned};
-use super::mistake::{Span, did_you_mean};
+use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
+use super::mistake::{PlanError, Span, did_you_mean};
+use super::table::AccessPlan;
 use crate::rule::Rule;
+
+impl AccessPlan {
+    /// Reads a plan from the text of an `access.toml`; `file` is the name that mistakes are reported under.
+    ///
+    /// # Errors
+    /// Every mistake in the text at once, each with line and column.
+    pub fn read(text: &str, file: &str) -> Result<Self, PlanError> {
+        Self::builder().read(text, file).build()
+    }
+}
 
 impl PlanBuilder {
     /// Adds what the text of an `access.toml` says; `file` is the name that mistakes are reported under.

@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 
 use serde_json::{Number, Value};
 
-use super::{Comparison, Operand, Rule};
+use super::tree::{Comparison, Operand, Rule};
 use crate::claims::Claims;
 use crate::finding::{quoted, quoted_list};
 

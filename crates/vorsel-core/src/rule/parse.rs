@@ -12,40 +12,16 @@
 //! literal = string | number | "true" | "false"
 //! ```
 
-use std::convert::Infallible;
 use std::ops::Range;
 use std::str::FromStr;
 
 use serde_json::{Number, Value};
 
+use super::error::RuleError;
 use super::token::{Token, is_name, tokens};
-use super::{Comparison, Operand, Rule};
+use super::tree::{Comparison, Operand, Rule};
 use crate::finding::quoted;
 use crate::scope::is_scope;
-
-/// A text that is not a rule, with the bytes that are wrong.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("expected {expected}, but found {found}")]
-pub struct RuleError {
-    /// The bytes of the text that are wrong.
-    pub span: Range<usize>,
-    /// What would be right there.
-    pub expected: String,
-    /// What is there.
-    pub found: String,
-}
-
-impl RuleError {
-    pub(super) fn new(span: Range<usize>, expected: impl Into<String>, found: impl Into<String>) -> Self {
-        Self { span, expected: expected.into(), found: found.into() }
-    }
-}
-
-impl From<Infallible> for RuleError {
-    fn from(never: Infallible) -> Self {
-        match never {}
-    }
-}
 
 /// Parentheses and `not` may be nested this deep: far more than a person reads, far less than a stack holds.
 const DEEPEST: usize = 50;

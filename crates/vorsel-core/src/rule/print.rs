@@ -2,7 +2,7 @@
 
 use std::fmt::{self, Display, Formatter};
 
-use super::{Comparison, Operand, Rule};
+use super::tree::{Comparison, Operand, Rule};
 
 impl Display for Rule {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::parse::RuleError;
+use super::error::RuleError;
 
 #[derive(Clone, Debug, PartialEq)]
 pub(super) enum Token<'a> {

@@ -9,9 +9,9 @@ use axum::response::Response;
 use serde::Serialize;
 use vorsel_core::{Kind, UncheckedToken};
 
-use super::Endpoints;
 use super::form::Parameters;
 use super::reply::{OAuthError, unkept};
+use super::state::Endpoints;
 
 /// Answers 200 whether or not there was anything to revoke
 /// ([RFC 7009 section 2.2](https://www.rfc-editor.org/rfc/rfc7009#section-2.2)). Access tokens are not revoked here: they

@@ -9,9 +9,9 @@ use axum::response::Response;
 use serde::Serialize;
 use vorsel_core::Scopes;
 
-use super::Endpoints;
 use super::form::Parameters;
 use super::reply::{OAuthError, token_reply};
+use super::state::Endpoints;
 use crate::admission::AdmissionError;
 use crate::sessions::{RenewError, RenewalRequest};
 

@@ -7,7 +7,7 @@ use http::header::CONTENT_TYPE;
 use http::request::Parts;
 use vorsel_core::{Refusal, problem};
 
-use super::Caller;
+use super::caller::Caller;
 use super::service::{Passed, response};
 
 /// Why a handler that asks for a [`Caller`] was not run.

@@ -16,7 +16,7 @@ use tower_layer::Layer;
 use tower_service::Service;
 use vorsel_core::{Answer, Refusal};
 
-use super::Guard;
+use super::decide::Guard;
 
 /// A service behind a [`Guard`].
 pub struct Guarded<S, C> {

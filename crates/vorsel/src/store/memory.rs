@@ -6,7 +6,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use async_trait::async_trait;
 use vorsel_core::{Ended, Session, Timestamp};
 
-use super::{SessionStore, StoreError, Which};
+use super::contract::{SessionStore, StoreError, Which};
 
 /// Keeps sessions in memory. They are gone with the process.
 #[derive(Debug, Default)]

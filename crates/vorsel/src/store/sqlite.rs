@@ -10,7 +10,7 @@ use sqlx::sqlite::{
 use sqlx::{Row, query};
 use vorsel_core::{EndReason, Ended, Secret, Session, Timestamp};
 
-use super::{SessionStore, StoreError, Which};
+use super::contract::{SessionStore, StoreError, Which};
 
 /// Keeps sessions in a SQLite file.
 #[derive(Clone, Debug)]

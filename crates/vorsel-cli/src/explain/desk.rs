@@ -1,0 +1,9 @@
+//! One way of checking, for one token or for many.
+
+use vorsel::{Timestamp, Verifier};
+
+/// A verifier and the moment it checks for.
+pub(super) struct Desk {
+    pub(super) verifier: Verifier,
+    pub(super) now: Timestamp,
+}

@@ -1,0 +1,111 @@
+//! The plan itself: routes, roles, policies.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::rule::{RoleBook, Rule};
+
+/// Who may reach which route. Checked when it is built, closed by default: what has no entry is refused.
+///
+/// ```
+/// use vorsel_core::{AccessPlan, Verdict};
+/// use vorsel_core::rule::role;
+///
+/// let plan = AccessPlan::builder()
+///     .role("operator", &[])
+///     .role("director", &["operator"])
+///     .open("GET", "/health")
+///     .need("POST", "/dome", role("operator"))
+///     .build()?;
+/// assert!(matches!(plan.decide("GET", "/health", None), Verdict::Open));
+/// assert!(matches!(plan.decide("POST", "/dome", None), Verdict::NeedsCaller));
+/// assert!(matches!(plan.decide("DELETE", "/dome", None), Verdict::NoRule));
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
+#[derive(Clone)]
+pub struct AccessPlan {
+    pub(super) roles: Roles,
+    pub(super) policies: BTreeMap<String, Rule>,
+    pub(super) routes: Vec<Route>,
+    /// From a path to the routes with that pattern.
+    pub(super) paths: matchit::Router<Vec<usize>>,
+}
+
+/// One route of a plan.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Route {
+    pub(super) method: String,
+    pub(super) path: String,
+    pub(super) access: Access,
+}
+
+/// What a route asks of its caller.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Access {
+    /// No caller is needed.
+    Open,
+    /// The rule must hold.
+    Need(Rule),
+}
+
+/// Which roles a role is as good as, itself among them.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Roles(pub(super) BTreeMap<String, BTreeSet<String>>);
+
+impl AccessPlan {
+    /// The rule of a named policy.
+    #[must_use]
+    pub fn policy_of(&self, name: &str) -> Option<&Rule> {
+        self.policies.get(name)
+    }
+
+    /// The routes, in the order given.
+    #[must_use]
+    pub fn routes(&self) -> &[Route] {
+        &self.routes
+    }
+}
+
+impl Route {
+    /// The method.
+    #[must_use]
+    pub fn method(&self) -> &str {
+        &self.method
+    }
+
+    /// The path pattern.
+    #[must_use]
+    pub fn path(&self) -> &str {
+        &self.path
+    }
+
+    /// What the route asks of its caller.
+    #[must_use]
+    pub const fn access(&self) -> &Access {
+        &self.access
+    }
+}
+
+impl RoleBook for AccessPlan {
+    fn is_declared(&self, role: &str) -> bool {
+        self.roles.0.contains_key(role)
+    }
+
+    fn includes(&self, held: &str, wanted: &str) -> bool {
+        self.roles.0.get(held).is_some_and(|included| included.contains(wanted))
+    }
+
+    fn policy(&self, name: &str) -> Option<&Rule> {
+        self.policy_of(name)
+    }
+}
+
+impl std::fmt::Debug for AccessPlan {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("AccessPlan")
+            .field("roles", &self.roles.0.keys())
+            .field("policies", &self.policies.keys())
+            .field("routes", &self.routes)
+            .finish()
+    }
+}

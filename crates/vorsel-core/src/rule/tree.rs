@@ -1,0 +1,204 @@
+//! The rule as a tree, and the functions that put one together.
+
+use serde_json::Value;
+
+/// One boolean condition over the caller and the request.
+///
+/// Written in one line ([`Rule::parse`]) or put together from the functions beside this type:
+///
+/// ```
+/// use vorsel_core::rule::{Rule, claim, role, scope};
+///
+/// let built = role("operator").and(scope("dome:move")).and(claim("training").at_least(2));
+/// let read = Rule::parse("role operator and scope dome:move and claims.training >= 2")?;
+/// assert_eq!(built, read);
+/// # Ok::<(), vorsel_core::rule::RuleError>(())
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Rule {
+    /// Any caller whose token was accepted.
+    SignedIn,
+    /// The caller has this role, or one that includes it.
+    Role(String),
+    /// The token grants this scope.
+    Scope(String),
+    /// The rule of that name in the plan.
+    Policy(String),
+    /// A comparison of two values. It is false when either is missing or their types differ.
+    Compare(Operand, Comparison, Operand),
+    /// The value is one of these.
+    In(Operand, Vec<Value>),
+    /// The value is a list that holds this.
+    Has(Operand, Value),
+    /// The inner rule does not hold.
+    Not(Box<Rule>),
+    /// Every inner rule holds.
+    All(Vec<Rule>),
+    /// At least one inner rule holds.
+    Any(Vec<Rule>),
+}
+
+/// A value in a comparison.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Operand {
+    /// The caller's subject, `sub`.
+    Subject,
+    /// A claim of the app's own, by the names on the way to it.
+    Claim(Vec<String>),
+    /// A parameter of the route's path, percent-decoded.
+    Path(String),
+    /// A string, a number or a boolean.
+    Literal(Value),
+}
+
+/// How two values are compared. Order is for numbers only.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Comparison {
+    /// `==`
+    Equal,
+    /// `!=`
+    Unequal,
+    /// `<`
+    Less,
+    /// `<=`
+    AtMost,
+    /// `>`
+    Greater,
+    /// `>=`
+    AtLeast,
+}
+
+/// Any caller whose token was accepted: `signed-in`.
+#[must_use]
+pub const fn signed_in() -> Rule {
+    Rule::SignedIn
+}
+
+/// The caller has this role, or one that includes it: `role operator`.
+#[must_use]
+pub fn role(name: impl Into<String>) -> Rule {
+    Rule::Role(name.into())
+}
+
+/// The token grants this scope: `scope dome:move`.
+#[must_use]
+pub fn scope(name: impl Into<String>) -> Rule {
+    Rule::Scope(name.into())
+}
+
+/// The rule of that name in the plan: `policy night-crew`.
+#[must_use]
+pub fn policy(name: impl Into<String>) -> Rule {
+    Rule::Policy(name.into())
+}
+
+/// A claim of the app's own, nested names with a dot between them: `claims.training`.
+#[must_use]
+pub fn claim(path: &str) -> Operand {
+    Operand::Claim(path.split('.').map(str::to_owned).collect())
+}
+
+/// A parameter of the route's path: `path.observer`.
+#[must_use]
+pub fn path(name: impl Into<String>) -> Operand {
+    Operand::Path(name.into())
+}
+
+/// The caller's subject: `sub`.
+#[must_use]
+pub const fn subject() -> Operand {
+    Operand::Subject
+}
+
+impl Rule {
+    /// Both rules hold.
+    #[must_use]
+    pub fn and(self, other: Self) -> Self {
+        let mut rules = match self {
+            Self::All(rules) => rules,
+            one => vec![one],
+        };
+        match other {
+            Self::All(more) => rules.extend(more),
+            one => rules.push(one),
+        }
+        Self::All(rules)
+    }
+
+    /// At least one of the rules holds.
+    #[must_use]
+    pub fn or(self, other: Self) -> Self {
+        let mut rules = match self {
+            Self::Any(rules) => rules,
+            one => vec![one],
+        };
+        match other {
+            Self::Any(more) => rules.extend(more),
+            one => rules.push(one),
+        }
+        Self::Any(rules)
+    }
+
+    /// The rules directly inside this one.
+    pub(crate) fn inner(&self) -> &[Self] {
+        match self {
+            Self::Not(inner) => std::slice::from_ref(inner),
+            Self::All(rules) | Self::Any(rules) => rules,
+            _ => &[],
+        }
+    }
+
+    /// Visits this rule and every rule inside it.
+    pub(crate) fn walk(&self, visit: &mut impl FnMut(&Self)) {
+        visit(self);
+        self.inner().iter().for_each(|rule| rule.walk(visit));
+    }
+}
+
+impl std::ops::Not for Rule {
+    type Output = Self;
+
+    fn not(self) -> Self {
+        Self::Not(Box::new(self))
+    }
+}
+
+impl Operand {
+    /// `==`
+    #[must_use]
+    pub fn equals(self, other: impl Into<Self>) -> Rule {
+        Rule::Compare(self, Comparison::Equal, other.into())
+    }
+
+    /// `>=`
+    #[must_use]
+    pub fn at_least(self, other: impl Into<Self>) -> Rule {
+        Rule::Compare(self, Comparison::AtLeast, other.into())
+    }
+
+    /// `<=`
+    #[must_use]
+    pub fn at_most(self, other: impl Into<Self>) -> Rule {
+        Rule::Compare(self, Comparison::AtMost, other.into())
+    }
+
+    /// `in [..]`
+    #[must_use]
+    pub fn is_one_of(self, values: impl IntoIterator<Item = impl Into<Value>>) -> Rule {
+        Rule::In(self, values.into_iter().map(Into::into).collect())
+    }
+
+    /// `has ..`
+    #[must_use]
+    pub fn has(self, value: impl Into<Value>) -> Rule {
+        Rule::Has(self, value.into())
+    }
+}
+
+impl<V: Into<Value>> From<V> for Operand {
+    fn from(value: V) -> Self {
+        Self::Literal(value.into())
+    }
+}

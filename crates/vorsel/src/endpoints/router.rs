@@ -1,0 +1,54 @@
+//! The endpoints as routes.
+
+use std::sync::Arc;
+
+use axum::extract::{DefaultBodyLimit, State};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use axum::{Json, Router};
+use http::header::CACHE_CONTROL;
+use serde::Serialize;
+use serde_json::json;
+
+use super::state::Endpoints;
+use super::{revoke, token};
+
+/// A refresh token has about 500 bytes; a form has room for that and a few parameters.
+const LARGEST_FORM: usize = 32 * 1024;
+/// How long clients may keep the key set and the metadata.
+const CACHE: &str = "public, max-age=300";
+
+impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
+    /// The router to merge into the app's own.
+    pub fn router<S: Clone + Send + Sync + 'static>(self) -> Router<S> {
+        let path = |name: &str| format!("{}/{name}", self.prefix);
+        Router::new()
+            .route(&path("token"), post(token::renew::<C>))
+            .route(&path("revoke"), post(revoke::revoke::<C>))
+            .route(&path("keys"), get(keys::<C>))
+            .route("/.well-known/oauth-authorization-server", get(metadata::<C>))
+            .layer(DefaultBodyLimit::max(LARGEST_FORM))
+            .with_state(Arc::new(self))
+    }
+}
+
+async fn keys<C>(State(endpoints): State<Arc<Endpoints<C>>>) -> Response {
+    ([(CACHE_CONTROL, CACHE)], Json(endpoints.keys.clone())).into_response()
+}
+
+/// [RFC 8414 section 2](https://www.rfc-editor.org/rfc/rfc8414#section-2). No response type is supported, since there is
+/// no authorization endpoint.
+async fn metadata<C: Serialize + Send + Sync + 'static>(State(endpoints): State<Arc<Endpoints<C>>>) -> Response {
+    let at = |name: &str| format!("{}{}/{name}", endpoints.base, endpoints.prefix);
+    let metadata = json!({
+        "issuer": endpoints.sessions.issuer().name(),
+        "token_endpoint": at("token"),
+        "revocation_endpoint": at("revoke"),
+        "jwks_uri": at("keys"),
+        "response_types_supported": [],
+        "grant_types_supported": ["refresh_token"],
+        "token_endpoint_auth_methods_supported": ["none"],
+        "revocation_endpoint_auth_methods_supported": ["none"],
+    });
+    ([(CACHE_CONTROL, CACHE)], Json(metadata)).into_response()
+}

@@ -1,0 +1,115 @@
+//! The guard as plain data and one function: credential, token, plan, caller.
+
+use std::fmt;
+use std::marker::PhantomData;
+use std::sync::Arc;
+
+use http::{HeaderMap, Method};
+use serde::de::DeserializeOwned;
+use vorsel_core::{AccessPlan, NoOwn, Refusal, Timestamp, Verdict, Verifier};
+
+use super::caller::Caller;
+use super::header;
+use crate::clock::{Clock, SystemClock};
+
+/// Guards routes by an access plan. `C` is the app's own claims; a token whose claims do not fit `C` is refused.
+///
+/// It is a [`tower_layer::Layer`]. Put it on last, so that it is around every route: in axum, what is added to a
+/// router after `.layer(guard)` is not behind it. A handler that asks for a [`Caller`] is refused rather than run when
+/// the guard is missing.
+///
+/// Every refusal is one `tracing` event under `vorsel::guard`, with what was expected and what was found, and never
+/// with the token.
+pub struct Guard<C = NoOwn> {
+    pub(super) inner: Arc<Inner>,
+    own: PhantomData<fn() -> C>,
+}
+
+pub(super) struct Inner {
+    verifier: Verifier,
+    plan: AccessPlan,
+    pub(super) realm: Arc<str>,
+    pub(super) clock: Arc<dyn Clock>,
+}
+
+impl<C> Guard<C> {
+    /// A guard that believes `verifier` and does what `plan` says. Its realm is the verifier's audience.
+    #[must_use]
+    pub fn new(verifier: Verifier, plan: AccessPlan) -> Self {
+        let realm = verifier.expectations().first_audience().unwrap_or("api").into();
+        let inner = Inner { verifier, plan, realm, clock: Arc::new(SystemClock) };
+        Self { inner: Arc::new(inner), own: PhantomData }
+    }
+
+    /// Another clock than the machine's, for tests.
+    #[must_use]
+    pub fn clock(self, clock: Arc<dyn Clock>) -> Self {
+        let Inner { verifier, plan, realm, .. } = &*self.inner;
+        let (verifier, plan, realm) = (verifier.clone(), plan.clone(), realm.clone());
+        Self { inner: Arc::new(Inner { verifier, plan, realm, clock }), own: PhantomData }
+    }
+
+    /// The plan.
+    #[must_use]
+    pub fn plan(&self) -> &AccessPlan {
+        &self.inner.plan
+    }
+
+    /// The realm that challenges name.
+    #[must_use]
+    pub fn realm(&self) -> &str {
+        &self.inner.realm
+    }
+}
+
+impl<C: DeserializeOwned> Guard<C> {
+    /// Decides one request: the whole guard as a function, for frameworks that are not tower. `path` is the path as it
+    /// was sent, without the query. Nothing comes back for a caller who is not needed and not known.
+    ///
+    /// On an open route a credential that is not accepted is left aside, so that a client with an expired token can
+    /// still sign in.
+    ///
+    /// # Errors
+    /// The refusal; [`Refusal::answer`] is what the client is told.
+    pub fn decide(
+        &self,
+        method: &Method,
+        path: &str,
+        headers: &HeaderMap,
+        now: Timestamp,
+    ) -> Result<Option<Caller<C>>, Refusal> {
+        let Inner { verifier, plan, .. } = &*self.inner;
+        let caller = header::bearer_token(headers).and_then(|token| match token {
+            None => Ok(None),
+            Some(token) => {
+                verifier.check(token, now).map(|checked| Some(Caller::new(checked))).map_err(Refusal::BadToken)
+            }
+        });
+        if plan.is_open(method.as_str(), path) {
+            return Ok(caller.ok().flatten());
+        }
+        let caller = caller?;
+        match plan.decide(method.as_str(), path, caller.as_ref().map(Caller::token_claims)) {
+            Verdict::Open | Verdict::Allowed => Ok(caller),
+            Verdict::NeedsCaller => Err(Refusal::NoCredential),
+            Verdict::Refused(unmet) => Err(Refusal::Unmet(unmet)),
+            Verdict::NoMethod(open_to) => Err(Refusal::NoMethod { open_to }),
+            _ => Err(Refusal::NoRule { signed_in: caller.is_some() }),
+        }
+    }
+}
+
+impl<C> Clone for Guard<C> {
+    fn clone(&self) -> Self {
+        Self { inner: self.inner.clone(), own: PhantomData }
+    }
+}
+
+impl<C> fmt::Debug for Guard<C> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Guard")
+            .field("verifier", &self.inner.verifier)
+            .field("plan", &self.inner.plan)
+            .finish_non_exhaustive()
+    }
+}
