@@ -50,11 +50,15 @@ impl Stage {
 
     /// Tells a step of which only the answer counts.
     pub(super) fn tell(&mut self, step: &Step<'_>, reply: &Reply) {
-        self.tell_with(step, reply, Ok(self.reason(step)));
+        self.tell_as("let in ", step, reply, Ok(self.reason(step)));
     }
 
     /// Tells a step with a finding of the story's own: `Ok` says why it went well, `Err` what was wrong with it.
     pub(super) fn tell_with(&mut self, step: &Step<'_>, reply: &Reply, outcome: Result<String, String>) {
+        self.tell_as("done   ", step, reply, outcome);
+    }
+
+    fn tell_as(&mut self, went_well: &str, step: &Step<'_>, reply: &Reply, outcome: Result<String, String>) {
         let lines = self.log.take();
         let fitting = match step.refused_by {
             None => lines.is_empty(),
@@ -67,7 +71,7 @@ impl Stage {
         let status = if reply.status < 400 { good(reply.status) } else { bad(reply.status) };
         anstream::println!("{:>4}  {:<WHAT$}  {method} {path} → {status}", self.total, step.what);
         let (word, said) = if lines.is_empty() {
-            (good("let in "), outcome.clone().unwrap_or_default())
+            (good(went_well), outcome.clone().unwrap_or_default())
         } else {
             (bad("refused"), lines.join(" / "))
         };
