@@ -9,7 +9,7 @@ use crate::time::Timestamp;
 
 /// The claims of a token whose expectations all held, as far as the holder of this type is concerned: outside this
 /// crate it is only reached through [`Checked`].
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Claims {
     pub(crate) issuer: Option<String>,
     pub(crate) subject: Option<String>,
@@ -37,11 +37,32 @@ impl Claims {
     pub(crate) fn read(payload: &[u8]) -> Result<Self, Detail> {
         let members = json::object(payload)
             .map_err(|error| Detail::new("claims that are one strict JSON object", error.to_string()))?;
-        let mut claims = Self::default();
+        let mut claims = Self::none();
         for (name, value) in members {
             claims.take(name, value)?;
         }
         Ok(claims)
+    }
+
+    /// No claim at all. Not `Default`, which would let anybody make claims that nobody checked.
+    fn none() -> Self {
+        Self {
+            issuer: None,
+            subject: None,
+            audience: None,
+            expires_at: None,
+            not_before: None,
+            issued_at: None,
+            id: None,
+            client_id: None,
+            scopes: Scopes::default(),
+            roles: Vec::new(),
+            session_id: None,
+            authenticated_at: None,
+            acr: None,
+            confirmation: None,
+            own: Object::new(),
+        }
     }
 
     fn take(&mut self, name: String, value: Value) -> Result<(), Detail> {

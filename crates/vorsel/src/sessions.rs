@@ -270,8 +270,8 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         tracing::warn!(
             target: "vorsel::sessions",
             code = "replay",
-            session = %session.id,
-            subject = %session.subject,
+            session = session.id,
+            subject = session.subject,
             "a spent refresh token of generation {presented} came back in generation {current}; the session is ended",
         );
         Ok(RenewError::Replay { presented, current })

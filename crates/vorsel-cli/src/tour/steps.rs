@@ -15,7 +15,7 @@ use crate::failure::Failure;
 use crate::observatory::{self, Opening, Settings, Staff};
 
 /// A short retry window, so that a replay need not be waited for.
-const RETRY_WINDOW: Duration = Duration::from_millis(700);
+const RETRY_WINDOW: Duration = Duration::from_millis(1_200);
 const AN_HOUR: Duration = Duration::from_secs(3_600);
 
 /// The visitors of the story.

@@ -222,23 +222,22 @@ fn public_object(key: &VerifyingKey, form: &PublicForm) -> Object {
 }
 
 fn private_text(key: &VerifyingKey, private: &Secret) -> Zeroizing<String> {
-    let secret = base64url::encode(private.expose());
     let mut jwk = match key.public_form() {
-        Some(form) => {
-            let mut jwk = public_object(key, form);
-            jwk.insert("d".to_owned(), secret.into());
-            jwk
-        }
+        Some(form) => public_object(key, form),
         None => {
             let mut jwk = Object::new();
             jwk.insert("kty".to_owned(), "oct".into());
-            jwk.insert("k".to_owned(), secret.into());
             name_key(&mut jwk, key);
             jwk
         }
     };
-    let text = Zeroizing::new(Value::Object(jwk.clone()).to_string());
-    wipe(&mut jwk);
+    let member = if key.public_form().is_some() { "d" } else { "k" };
+    jwk.insert(member.to_owned(), base64url::encode(private.expose()).into());
+    let value = Value::Object(jwk);
+    let text = Zeroizing::new(value.to_string());
+    if let Value::Object(mut jwk) = value {
+        wipe(&mut jwk);
+    }
     text
 }
 

@@ -63,12 +63,6 @@ impl AccessPlan {
         self.entry(self.paths.at(path).ok()?.value, method)
     }
 
-    /// Whether the route of this method and path is open; a path without an entry is not.
-    #[must_use]
-    pub fn is_open(&self, method: &str, path: &str) -> bool {
-        matches!(self.decide(method, path, None), Verdict::Open)
-    }
-
     /// Open methods are no secret, so a wrong method on an open path is told the right ones; guarded ones are not named.
     fn without_entry(&self, indices: &[usize]) -> Verdict {
         let open = indices.iter().map(|index| &self.routes[*index]).filter(|route| route.access == Access::Open);

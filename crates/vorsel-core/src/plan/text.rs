@@ -102,6 +102,13 @@ impl Reader<'_> {
             let advice = did_you_mean(name, MEMBERS.into_iter());
             self.mistake(key, format!("unknown member {name:?} of a route{advice}"));
         }
+        for member in ["method", "path"] {
+            if let Some(value @ Value::String(_)) = table.get(member).and_then(Item::as_value)
+                && self.is_on_several_lines(value)
+            {
+                self.mistake(value.span(), format!("expected the {member} in one line"));
+            }
+        }
         let methods = match table.get("method").and_then(Item::as_value) {
             Some(value @ Value::String(_)) => vec![Spanned { name: text_of(value), span: value.span() }],
             Some(value @ Value::Array(_)) => self.names(value),

@@ -11,15 +11,15 @@ use crate::finding::{quoted, quoted_list};
 
 /// What a rule is decided by.
 #[derive(Clone, Debug)]
-pub struct Facts<'a> {
+pub(crate) struct Facts<'a> {
     /// The caller's checked claims.
-    pub caller: &'a Claims,
+    pub(crate) caller: &'a Claims,
     /// The path parameters, percent-decoded.
-    pub path: Vec<(&'a str, Cow<'a, str>)>,
+    pub(crate) path: Vec<(&'a str, Cow<'a, str>)>,
 }
 
 /// What a plan knows of roles and policies.
-pub trait RoleBook {
+pub(crate) trait RoleBook {
     /// Whether the plan declares this role.
     fn is_declared(&self, role: &str) -> bool;
     /// Whether holding `held` is as good as holding `wanted`.

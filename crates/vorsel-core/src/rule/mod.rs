@@ -8,8 +8,7 @@ mod token;
 mod tree;
 
 pub use error::RuleError;
-pub use eval::{Facts, RoleBook};
 pub use tree::{Comparison, Operand, Rule, claim, path, policy, role, scope, signed_in, subject};
 
-pub(crate) use eval::Evaluator;
+pub(crate) use eval::{Evaluator, Facts, RoleBook};
 pub(crate) use token::is_name;

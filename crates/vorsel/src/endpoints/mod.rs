@@ -7,7 +7,7 @@
 //! | `GET {prefix}/keys` | the public keys, a JWK Set |
 //! | `GET /.well-known/oauth-authorization-server` | where the others are ([RFC 8414](https://www.rfc-editor.org/rfc/rfc8414)) |
 //!
-//! Signing in stays with the app: it checks the password and calls [`Sessions::start`]. The routes must be `open` in the
+//! Signing in stays with the app: it checks the password and calls [`Sessions::start`](crate::Sessions::start). The routes must be `open` in the
 //! access plan, since whoever calls them has no access token or an expired one.
 
 mod form;

@@ -16,7 +16,8 @@ use crate::clock::{Clock, SystemClock};
 ///
 /// It is a [`tower_layer::Layer`]. Put it on last, so that it is around every route: in axum, what is added to a
 /// router after `.layer(guard)` is not behind it. A handler that asks for a [`Caller`] is refused rather than run when
-/// the guard is missing.
+/// the guard is missing. A layer that rewrites the request's URI belongs around the whole router: the guard goes by the
+/// path that the outermost axum router saw.
 ///
 /// Every refusal is one `tracing` event under `vorsel::guard`, with what was expected and what was found, and never
 /// with the token.
@@ -85,16 +86,17 @@ impl<C: DeserializeOwned> Guard<C> {
                 verifier.check(token, now).map(|checked| Some(Caller::new(checked))).map_err(Refusal::BadToken)
             }
         });
-        if plan.is_open(method.as_str(), path) {
-            return Ok(caller.ok().flatten());
-        }
-        let caller = caller?;
-        match plan.decide(method.as_str(), path, caller.as_ref().map(Caller::token_claims)) {
-            Verdict::Open | Verdict::Allowed => Ok(caller),
-            Verdict::NeedsCaller => Err(Refusal::NoCredential),
+        let known = caller.as_ref().ok().and_then(Option::as_ref);
+        match plan.decide(method.as_str(), path, known.map(Caller::token_claims)) {
+            Verdict::Open => Ok(caller.ok().flatten()),
+            Verdict::Allowed => caller,
+            Verdict::NeedsCaller => Err(caller.err().unwrap_or(Refusal::NoCredential)),
             Verdict::Refused(unmet) => Err(Refusal::Unmet(unmet)),
             Verdict::NoMethod(open_to) => Err(Refusal::NoMethod { open_to }),
-            _ => Err(Refusal::NoRule { signed_in: caller.is_some() }),
+            _ => {
+                let signed_in = known.is_some();
+                Err(caller.err().unwrap_or(Refusal::NoRule { signed_in }))
+            }
         }
     }
 }
