@@ -51,7 +51,9 @@ impl Wire {
         })
     }
 
-    pub(super) async fn call(&self, method: Method, path: &str, token: Option<&str>) -> Result<Reply, Failure> {
+    /// Sends a request of this method and path, with a token or without.
+    pub(super) async fn call(&self, request: (&str, &str), token: Option<&str>) -> Result<Reply, Failure> {
+        let (method, path) = (Method::from_bytes(request.0.as_bytes())?, request.1);
         let request = self.client.request(method, format!("{}{path}", self.base));
         reply(match token {
             Some(token) => request.bearer_auth(token),

@@ -3,7 +3,6 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use reqwest::Method;
 use tokio::net::TcpListener;
 use vorsel::store::SqliteStore;
 use vorsel::{AccessDraft, Issuer, KeyFolder, Lifetime, Scopes, SessionLimits, SigningKey, now, random_id};
@@ -55,8 +54,9 @@ pub(super) async fn walk(log: Log) -> Result<(u32, u32), Failure> {
 impl Tour {
     async fn all(&mut self) -> Result<(), Failure> {
         self.stage.chapter("Without a token");
-        self.get("anybody asks how the observatory is", "/health", None, 200, None).await?;
-        self.get("somebody without a token asks for the dome", "/dome", None, 401, Some("no-credential")).await?;
+        self.call("anybody asks how the observatory is", ("GET", "/health"), None, 200, None).await?;
+        self.call("somebody without a token asks for the dome", ("GET", "/dome"), None, 401, Some("no-credential"))
+            .await?;
 
         self.stage.chapter("Signing in");
         let visitor = self.sign_in("vis-0003").await?;
@@ -80,34 +80,34 @@ impl Tour {
 
     async fn visitor(&mut self, visitor: &Tokens) -> Result<(), Failure> {
         let token = Some(visitor.access_token.as_str());
-        self.get("vis-0003, a visitor, looks at the exposures", "/exposures", token, 200, None).await?;
-        self.get("vis-0003 opens the night log", "/night-log", token, 403, Some("rule-not-met")).await
+        self.call("vis-0003, a visitor, looks at the exposures", ("GET", "/exposures"), token, 200, None).await?;
+        self.call("vis-0003 opens the night log", ("GET", "/night-log"), token, 403, Some("rule-not-met")).await
     }
 
     async fn observer(&mut self, observer: &Tokens) -> Result<(), Failure> {
         let token = Some(observer.access_token.as_str());
         let (own, other) = ("/observers/obs-0017/proposals", "/observers/obs-0020/proposals");
-        self.get("obs-0017, an observer, reads their own proposals", own, token, 200, None).await?;
-        self.get("obs-0017 reads somebody else's", other, token, 403, Some("rule-not-met")).await?;
-        self.post("obs-0017 moves the dome", "/dome", token, 403, Some("rule-not-met")).await
+        self.call("obs-0017, an observer, reads their own proposals", ("GET", own), token, 200, None).await?;
+        self.call("obs-0017 reads somebody else's", ("GET", other), token, 403, Some("rule-not-met")).await?;
+        self.call("obs-0017 moves the dome", ("POST", "/dome"), token, 403, Some("rule-not-met")).await
     }
 
     async fn operator(&mut self, operator: &Tokens) -> Result<(), Failure> {
         let token = Some(operator.access_token.as_str());
-        self.post("ope-0002, an operator, moves the dome", "/dome", token, 200, None).await?;
+        self.call("ope-0002, an operator, moves the dome", ("POST", "/dome"), token, 200, None).await?;
         let what = "ope-0002 tries a route that is not in the plan";
-        self.get(what, "/basement", token, 403, Some("no-rule")).await
+        self.call(what, ("GET", "/basement"), token, 403, Some("no-rule")).await
     }
 
     async fn bad_tokens(&mut self, operator: &Tokens) -> Result<(), Failure> {
         let altered = altered(&operator.access_token);
         let what = "ope-0002's token, one character altered";
-        self.get(what, "/dome", Some(&altered), 401, Some("signature-mismatch")).await?;
+        self.call(what, ("GET", "/dome"), Some(&altered), 401, Some("signature-mismatch")).await?;
         let expired = self.token(&self.settings.audience, AN_HOUR)?;
-        self.get("a token that ran out", "/dome", Some(&expired), 401, Some("expired")).await?;
+        self.call("a token that ran out", ("GET", "/dome"), Some(&expired), 401, Some("expired")).await?;
         let elsewhere = self.token("https://lab.skarnhill.test", Duration::ZERO)?;
         let what = "a token for another audience";
-        self.get(what, "/dome", Some(&elsewhere), 401, Some("wrong-audience")).await
+        self.call(what, ("GET", "/dome"), Some(&elsewhere), 401, Some("wrong-audience")).await
     }
 
     async fn renewals(&mut self, first: &Tokens) -> Result<(), Failure> {
@@ -126,7 +126,7 @@ impl Tour {
 
         let second = second.unwrap_or_else(|| first.clone());
         let token = Some(second.access_token.as_str());
-        self.get("obs-0017 works on with the new access token", "/exposures", token, 200, None).await?;
+        self.call("obs-0017 works on with the new access token", ("GET", "/exposures"), token, 200, None).await?;
 
         tokio::time::sleep((RETRY_WINDOW + Duration::from_millis(50)).saturating_sub(spent_at.elapsed())).await;
         let reply = self.wire.renew(&first.refresh_token).await?;
@@ -165,29 +165,16 @@ impl Tour {
         reply.tokens().ok_or_else(|| Failure::new(format!("{subject} could not sign in")))
     }
 
-    async fn get(
+    async fn call(
         &mut self,
         what: &str,
-        path: &str,
+        request: (&str, &str),
         token: Option<&str>,
         status: u16,
         refused_by: Option<&str>,
     ) -> Result<(), Failure> {
-        let reply = self.wire.call(Method::GET, path, token).await?;
-        self.stage.tell(&Step { what, request: ("GET", path), status, refused_by }, &reply);
-        Ok(())
-    }
-
-    async fn post(
-        &mut self,
-        what: &str,
-        path: &str,
-        token: Option<&str>,
-        status: u16,
-        refused_by: Option<&str>,
-    ) -> Result<(), Failure> {
-        let reply = self.wire.call(Method::POST, path, token).await?;
-        self.stage.tell(&Step { what, request: ("POST", path), status, refused_by }, &reply);
+        let reply = self.wire.call(request, token).await?;
+        self.stage.tell(&Step { what, request, status, refused_by }, &reply);
         Ok(())
     }
 
