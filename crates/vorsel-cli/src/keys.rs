@@ -21,7 +21,7 @@ enum KeysAction {
     /// Make a signing key. The private key goes into a file that only you can read and is never printed; what is
     /// printed is the public JWK, or the key ID of a shared secret.
     Make {
-        /// HS256, ES256 or EdDSA.
+        /// What the key signs with: HS256, RS256, PS256, ES256, EdDSA and their larger kin.
         #[arg(long, value_name = "NAME", default_value = "EdDSA", value_parser = algorithm)]
         algorithm: Algorithm,
         /// The file to make.

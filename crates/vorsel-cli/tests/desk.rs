@@ -102,7 +102,8 @@ Refused for wrong-issuer, expired
 #[test]
 fn tokens_of_every_algorithm_are_issued_and_accepted() {
     let desk = Desk::new();
-    for algorithm in ["HS256", "ES256", "EdDSA"] {
+    let all = "HS256 HS384 HS512 RS256 RS384 RS512 PS256 PS384 PS512 ES256 ES384 ES512 EdDSA";
+    for algorithm in all.split(' ') {
         let claims = ["--role", "observer", "--role", "operator", "--scope", "dome:move logs:read", "--lifetime", "60"];
         let own = ["--claim", "training=2", "--claim", "shift=night", "--claim", "lamps=[1,2]"];
         let (key, token) = desk.issued(algorithm, &[&claims[..], &own].concat());
@@ -198,7 +199,7 @@ fn a_token_cannot_write_to_the_terminal() {
 #[test]
 fn a_private_key_goes_into_a_closed_file_and_is_not_printed() {
     let desk = Desk::new();
-    for algorithm in ["HS256", "ES256", "EdDSA"] {
+    for algorithm in ["HS256", "ES256", "EdDSA", "PS256"] {
         let path = desk.path(algorithm);
         let file = path.to_str().expect("a path");
         let made = vorsel(&["keys", "make", "--algorithm", algorithm, "--out", file]);
@@ -240,7 +241,7 @@ fn wrong_calls_say_what_is_wrong_and_end_with_two() {
         (&["issue", "--keys", &key, "--subject", "x", "--claim", "exp"], "expected a name, \"=\" and a value"),
         (&["issue", "--keys", &key, "--subject", "x", "--scope", "a  b"], "expected scopes of visible ASCII"),
         (&["issue", "--keys", &text, "--subject", "x"], "the JWK cannot be read"),
-        (&["keys", "make", "--algorithm", "none", "--out", "x"], "expected one of HS256, ES256, EdDSA"),
+        (&["keys", "make", "--algorithm", "none", "--out", "x"], "expected one of HS256, HS384, HS512, RS256"),
         (&["serve", "--store", "files:x"], "expected memory: or sqlite:PATH"),
         (&["serve", "--store", "redis://x"], "this release keeps sessions in memory: or sqlite:PATH"),
         (&["serve", "--store", "sqlite:/nowhere/x"], "the session store failed to open the database"),

@@ -8,8 +8,29 @@ use std::fmt;
 pub enum Algorithm {
     /// HMAC with SHA-256 ([RFC 7518 section 3.2](https://www.rfc-editor.org/rfc/rfc7518#section-3.2)).
     Hs256,
+    /// HMAC with SHA-384.
+    Hs384,
+    /// HMAC with SHA-512.
+    Hs512,
+    /// RSASSA-PKCS1-v1_5 with SHA-256 ([RFC 7518 section 3.3](https://www.rfc-editor.org/rfc/rfc7518#section-3.3)).
+    Rs256,
+    /// RSASSA-PKCS1-v1_5 with SHA-384.
+    Rs384,
+    /// RSASSA-PKCS1-v1_5 with SHA-512.
+    Rs512,
+    /// RSASSA-PSS with SHA-256, the salt as long as the hash
+    /// ([RFC 7518 section 3.5](https://www.rfc-editor.org/rfc/rfc7518#section-3.5)).
+    Ps256,
+    /// RSASSA-PSS with SHA-384.
+    Ps384,
+    /// RSASSA-PSS with SHA-512.
+    Ps512,
     /// ECDSA on P-256 with SHA-256 ([RFC 7518 section 3.4](https://www.rfc-editor.org/rfc/rfc7518#section-3.4)).
     Es256,
+    /// ECDSA on P-384 with SHA-384.
+    Es384,
+    /// ECDSA on P-521 with SHA-512.
+    Es512,
     /// EdDSA on Ed25519 ([RFC 8037 section 3.1](https://www.rfc-editor.org/rfc/rfc8037#section-3.1)), read under its
     /// fully specified name too ([RFC 9864 section 2.2](https://www.rfc-editor.org/rfc/rfc9864#section-2.2)).
     EdDsa,
@@ -17,14 +38,38 @@ pub enum Algorithm {
 
 impl Algorithm {
     /// Every algorithm, in the order of the enum.
-    pub const ALL: [Self; 3] = [Self::Hs256, Self::Es256, Self::EdDsa];
+    pub const ALL: [Self; 13] = [
+        Self::Hs256,
+        Self::Hs384,
+        Self::Hs512,
+        Self::Rs256,
+        Self::Rs384,
+        Self::Rs512,
+        Self::Ps256,
+        Self::Ps384,
+        Self::Ps512,
+        Self::Es256,
+        Self::Es384,
+        Self::Es512,
+        Self::EdDsa,
+    ];
 
     /// The registered name, as written into tokens.
     #[must_use]
     pub const fn name(self) -> &'static str {
         match self {
             Self::Hs256 => "HS256",
+            Self::Hs384 => "HS384",
+            Self::Hs512 => "HS512",
+            Self::Rs256 => "RS256",
+            Self::Rs384 => "RS384",
+            Self::Rs512 => "RS512",
+            Self::Ps256 => "PS256",
+            Self::Ps384 => "PS384",
+            Self::Ps512 => "PS512",
             Self::Es256 => "ES256",
+            Self::Es384 => "ES384",
+            Self::Es512 => "ES512",
             Self::EdDsa => "EdDSA",
         }
     }
@@ -42,7 +87,7 @@ impl Algorithm {
     /// Whether signer and checker share one secret.
     #[must_use]
     pub const fn is_symmetric(self) -> bool {
-        matches!(self, Self::Hs256)
+        matches!(self, Self::Hs256 | Self::Hs384 | Self::Hs512)
     }
 }
 

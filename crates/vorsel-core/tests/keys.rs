@@ -1,8 +1,9 @@
 //! Keys that are weak, wrong or strange, and what is said about them.
 
+use serde_json::json;
 use vorsel_core::{
-    AccessDraft, Algorithm, Check, Expectations, Issuer, KeySet, Lifetime, NoOwn, Secret, SigningKey, Timestamp,
-    Verifier, VerifyingKey,
+    AccessDraft, Algorithm, Check, Expectations, Issuer, KeySet, Lifetime, NoOwn, Object, Secret, SigningKey,
+    Timestamp, Verifier, VerifyingKey, base64url,
 };
 
 /// The message with every cause.
@@ -34,6 +35,12 @@ fn weak_secrets_are_refused_with_the_length_they_need() {
         assert_eq!(said, expected);
     }
     assert!(SigningKey::hmac(Algorithm::EdDsa, Secret::new((0..32).collect())).is_err());
+}
+
+/// An RSA public key with a modulus of so many bits; every odd number will do for a key that only checks.
+fn rsa(bits: usize, e: &str, more: &str) -> String {
+    let n = base64url::encode(vec![0xff; bits / 8]);
+    format!(r#"{{"kty":"RSA","n":"{n}","e":"{e}"{more}}}"#)
 }
 
 #[test]
@@ -70,6 +77,29 @@ fn jwks_that_cannot_be_used_say_why() {
             "do not form one",
         ),
         (r#"{"kty":"OKP","crv":"Ed25519","x":"Jw"}"#.to_owned(), "expected exactly 32 bytes"),
+        (format!(r#"{{"kty":"EC","crv":"P-384","x":"{X}","y":"{Y}"}}"#), "expected exactly 48 bytes"),
+        (format!(r#"{{"kty":"EC","crv":"P-521","x":"{X}","y":"{Y}"}}"#), "expected exactly 66 bytes"),
+        (format!(r#"{{"kty":"EC","crv":"P-256","x":"{X}","y":"{Y}","alg":"ES384"}}"#), "an \"alg\" that fits the key"),
+        (rsa(2048, "AQAB", ""), "fine"),
+        (rsa(2048, "AQAB", r#","alg":"PS512""#), "fine"),
+        (rsa(8192, "Aw", ""), "fine"),
+        (rsa(2040, "AQAB", ""), "expected an RSA key of 2048 to 8192 bits, but found 2040"),
+        (rsa(8200, "AQAB", ""), "expected an RSA key of 2048 to 8192 bits, but found 8200"),
+        (rsa(2048, "AQ", ""), "do not form one"),
+        (rsa(2048, "Ag", ""), "do not form one"),
+        (rsa(2048, "", ""), "a number without leading zeros"),
+        (rsa(2048, "AAEAAQ", ""), "a number without leading zeros"),
+        (rsa(2048, "AQAB", r#","alg":"ES256""#), "an \"alg\" that fits the key"),
+        (rsa(2048, "AQAB", r#","alg":"RSA-OAEP""#), "an \"alg\" that fits the key"),
+        (r#"{"kty":"RSA","e":"AQAB"}"#.to_owned(), "\"n\", but found nothing"),
+        (
+            r#"{"kty":"oct","alg":"HS512","k":"AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8"}"#.to_owned(),
+            "at least 64 bytes for HS512, but found 32",
+        ),
+        (
+            r#"{"kty":"oct","alg":"RS256","k":"AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8"}"#.to_owned(),
+            "an \"alg\" that fits the key",
+        ),
         (r#"{"kty":"oct","k":"c2VjcmV0"}"#.to_owned(), "at least 32 bytes for HS256, but found 6"),
         (r#"{"kty":"oct","k":7}"#.to_owned(), "but found a number"),
         (r#"{"kty":"AES"}"#.to_owned(), "but found \"AES\""),
@@ -91,17 +121,53 @@ fn a_private_key_whose_halves_do_not_belong_together_is_refused() {
 }
 
 #[test]
+fn keys_of_every_algorithm_survive_a_round_trip_as_jwk() {
+    for algorithm in Algorithm::ALL {
+        let key = SigningKey::generate(algorithm).expect("a key").with_key_id("hill");
+        let text = key.to_private_jwk().expect("a JWK");
+        let again = SigningKey::from_jwk(&text).expect("our own JWK");
+        assert_eq!((again.algorithm(), again.key_id()), (algorithm, "hill"));
+        assert_eq!(again.to_private_jwk().expect("a JWK"), text);
+        let Some(public) = key.verifying_key().to_public_jwk() else { continue };
+        assert!(
+            ["d", "p", "q", "dp", "dq", "qi", "k"].iter().all(|member| !public.contains_key(*member)),
+            "{algorithm}"
+        );
+        let public = VerifyingKey::from_jwk(&serde_json::to_string(&public).expect("JSON")).expect("our own JWK");
+        assert_eq!((public.algorithm(), public.key_id()), (algorithm, "hill"));
+    }
+}
+
+#[test]
+fn an_rsa_key_that_lacks_a_factor_or_has_a_wrong_one_is_refused() {
+    let key = SigningKey::generate(Algorithm::Ps256).expect("a key");
+    let jwk: Object = serde_json::from_str(&key.to_private_jwk().expect("a JWK")).expect("JSON");
+    for (member, value, expected) in [
+        ("p", None, "expected a string in the JWK member \"p\", but found nothing"),
+        ("d", Some(json!("AQAB")), "do not form one"),
+        ("qi", Some(json!("AQAB")), "do not form one"),
+        ("oth", Some(json!([])), "expected an RSA key with two primes"),
+    ] {
+        let mut jwk = jwk.clone();
+        jwk.shift_remove(member);
+        jwk.extend(value.map(|value| (member.to_owned(), value)));
+        let error = SigningKey::from_jwk(&serde_json::to_string(&jwk).expect("JSON")).expect_err(member);
+        assert!(said(&error).contains(expected), "{member}: {}", said(&error));
+    }
+}
+
+#[test]
 fn a_set_keeps_what_it_can_use_and_says_what_it_left_out() {
     let key = SigningKey::generate(Algorithm::Es256).expect("a key").with_key_id("one");
     let jwk = serde_json::to_string(&key.verifying_key().to_public_jwk()).expect("JSON");
-    let set = KeySet::read(&format!(r#"{{"keys":[{{"kty":"RSA"}},{jwk},7]}}"#)).expect("a set");
+    let set = KeySet::read(&format!(r#"{{"keys":[{{"kty":"DSA"}},{jwk},7]}}"#)).expect("a set");
     assert_eq!(set.keys().len(), 1);
     assert_eq!(set.keys()[0].key_id(), "one");
     assert_eq!(set.skipped().iter().map(|skipped| skipped.index).collect::<Vec<_>>(), [0, 2]);
 
     for (text, expected) in [
         (r#"{"keys":[]}"#, "the set is empty"),
-        (r#"{"keys":[{"kty":"RSA"}]}"#, "key 0 of 1 was refused first"),
+        (r#"{"keys":[{"kty":"DSA"}]}"#, "key 0 of 1 was refused first"),
         (r#"{"keys":{}}"#, "expected an array in the member \"keys\", but found an object"),
         ("ssh-ed25519 AAAA", "expected a JWK Set, a JWK or PEM"),
         ("", "expected a JWK Set, a JWK or PEM"),

@@ -3,6 +3,12 @@
 
 use std::time::Duration;
 
+use aws_lc_rs::rand::SystemRandom;
+use aws_lc_rs::rsa::KeySize;
+use aws_lc_rs::signature::{
+    ECDSA_P256_SHA256_ASN1_SIGNING, ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, KeyPair, RSA_PSS_SHA512, RsaKeyPair,
+    RsaPssSaltLength, RsaSignatureEncoding,
+};
 use proptest::prelude::*;
 use serde_json::{Value, json};
 use vorsel_core::{
@@ -220,6 +226,40 @@ fn a_public_key_is_never_taken_for_a_secret() {
         let key = aws_lc_rs::hmac::Key::new(aws_lc_rs::hmac::HMAC_SHA256, secret.as_bytes());
         let forged = format!("{input}.{}", base64url::encode(aws_lc_rs::hmac::sign(&key, input.as_bytes())));
         assert_eq!(codes(&verifier, &forged, NOW), ["algorithm-not-allowed"]);
+    }
+}
+
+/// [RFC 7518 section 3.5](https://www.rfc-editor.org/rfc/rfc7518#section-3.5) fixes the salt's length, and section 3.4
+/// the form of an ECDSA signature.
+#[test]
+fn signatures_in_another_form_are_refused() {
+    const SHORT_SALT: RsaSignatureEncoding = RSA_PSS_SHA512.with_pss_salt_length(RsaPssSaltLength::Custom(32));
+    let input = |alg: &str| {
+        let header = json!({ "alg": alg, "typ": "at+jwt" }).to_string();
+        format!("{}.{}", base64url::encode(header), base64url::encode(claims().to_string()))
+    };
+    let random = SystemRandom::new();
+    let rsa = RsaKeyPair::generate(KeySize::Rsa2048).expect("a key");
+    let n = base64url::encode(rsa.public_key().modulus().big_endian_without_leading_zero());
+    let jwk = json!({ "kty": "RSA", "alg": "PS512", "n": n, "e": "AQAB" }).to_string();
+    let mut cases = Vec::new();
+    for (encoding, codes) in [(&RSA_PSS_SHA512, &[][..]), (&SHORT_SALT, &["signature-mismatch"])] {
+        let mut signature = vec![0; rsa.public_modulus_len()];
+        rsa.sign(encoding, &random, input("PS512").as_bytes(), &mut signature).expect("a signature");
+        cases.push((jwk.clone(), format!("{}.{}", input("PS512"), base64url::encode(signature)), codes));
+    }
+    for (signing, codes) in
+        [(&ECDSA_P256_SHA256_FIXED_SIGNING, &[][..]), (&ECDSA_P256_SHA256_ASN1_SIGNING, &["signature-mismatch"])]
+    {
+        let pair = EcdsaKeyPair::generate(signing).expect("a key");
+        let (x, y) = pair.public_key().as_ref()[1..].split_at(32);
+        let jwk = json!({ "kty": "EC", "crv": "P-256", "x": base64url::encode(x), "y": base64url::encode(y) });
+        let signature = pair.sign(&random, input("ES256").as_bytes()).expect("a signature");
+        cases.push((jwk.to_string(), format!("{}.{}", input("ES256"), base64url::encode(signature)), codes));
+    }
+    for (jwk, token, expected) in cases {
+        let verifier = Verifier::new(KeySet::read(&jwk).expect("a key"), Expectations::access(ISSUER, AUDIENCE));
+        assert_eq!(codes(&verifier, &token, NOW), expected);
     }
 }
 

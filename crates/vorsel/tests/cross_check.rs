@@ -32,8 +32,9 @@ fn outside(arguments: &[&str]) -> Output {
 fn signed_outside(algorithm: Algorithm, folder: &Path) -> (String, KeySet) {
     let output = outside(&["sign", algorithm.name(), folder.to_str().expect("a path")]);
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    let file = if algorithm.is_symmetric() { "secret.jwk" } else { "public.pem" };
-    let keys = KeySet::read(&fs::read_to_string(folder.join(file)).expect("a key file")).expect("a key");
+    let jwk = folder.join("keys.jwk");
+    let file = if jwk.exists() { jwk } else { folder.join("public.pem") };
+    let keys = KeySet::read(&fs::read_to_string(file).expect("a key file")).expect("a key");
     (String::from_utf8(output.stdout).expect("text").trim().to_owned(), keys)
 }
 
@@ -77,7 +78,7 @@ fn openssl_and_python_agree_with_vorsel() {
 
         let private = folder.path().join("key.pem");
         let mut keys = vec![SigningKey::generate(algorithm).expect("a key")];
-        if private.exists() {
+        if algorithm == Algorithm::Rs256 || private.exists() && !folder.path().join("keys.jwk").exists() {
             let pem = fs::read_to_string(private).expect("a key file");
             let key = SigningKey::from_pem(&pem).expect("a private key from openssl");
             assert_eq!(key.algorithm(), algorithm);
@@ -89,5 +90,63 @@ fn openssl_and_python_agree_with_vorsel() {
             assert!(accepted_outside(algorithm, &again, &token, folder.path()), "{algorithm}: ours is refused outside");
             assert!(!accepted_outside(algorithm, &again, &altered(&token), folder.path()), "{algorithm}: altered");
         }
+    }
+}
+
+fn openssl(arguments: &[&str]) -> String {
+    let output = Command::new("openssl").args(arguments).output().expect("openssl runs");
+    assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).expect("text")
+}
+
+#[test]
+fn every_form_of_pem_that_openssl_writes_is_read_or_named() {
+    if !outside_is_there() {
+        return;
+    }
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("key.pem");
+    let key = path.to_str().expect("a path");
+    for (kind, algorithm) in [
+        (&["RSA"][..], Algorithm::Rs256),
+        (&["EC", "-pkeyopt", "ec_paramgen_curve:P-256"], Algorithm::Es256),
+        (&["EC", "-pkeyopt", "ec_paramgen_curve:P-384"], Algorithm::Es384),
+        (&["EC", "-pkeyopt", "ec_paramgen_curve:P-521"], Algorithm::Es512),
+        (&["ed25519"], Algorithm::EdDsa),
+    ] {
+        openssl(&[&["genpkey", "-out", key, "-algorithm"], kind].concat());
+        let pkcs8 = fs::read_to_string(&path).expect("a key file");
+        let mut private = vec![pkcs8.clone()];
+        let mut public = vec![openssl(&["pkey", "-in", key, "-pubout"]), pkcs8];
+        if algorithm != Algorithm::EdDsa {
+            let traditional = openssl(&["pkey", "-in", key, "-traditional"]);
+            private.push(traditional.clone());
+            private.push(format!(
+                "-----BEGIN EC PARAMETERS-----\nBggqhkjOPQMBBw==\n-----END EC PARAMETERS-----\n{traditional}"
+            ));
+        }
+        if algorithm == Algorithm::Rs256 {
+            public.push(openssl(&["rsa", "-in", key, "-RSAPublicKey_out"]));
+        }
+        let ids: Vec<_> = private
+            .iter()
+            .map(|pem| SigningKey::from_pem(pem).unwrap_or_else(|error| panic!("{algorithm}: {error}\n{pem:.40}")))
+            .map(|key| (key.algorithm(), key.key_id().to_owned()))
+            .chain(public.iter().map(|pem| {
+                let set = KeySet::read(pem).unwrap_or_else(|error| panic!("{algorithm}: {error}\n{pem:.40}"));
+                (set.keys()[0].algorithm(), set.keys()[0].key_id().to_owned())
+            }))
+            .collect();
+        assert!(ids.iter().all(|id| *id == (algorithm, ids[0].1.clone())), "{ids:?}");
+    }
+    openssl(&["genpkey", "-out", key, "-algorithm", "RSA", "-pkeyopt", "rsa_keygen_bits:1024"]);
+    let encrypted = openssl(&["pkey", "-in", key, "-aes256", "-passout", "pass:hill"]);
+    openssl(&["genpkey", "-out", key, "-algorithm", "X25519"]);
+    for (pem, expected) in [
+        (encrypted, "but found \"ENCRYPTED PRIVATE KEY\""),
+        (fs::read_to_string(&path).expect("a key file"), "but found a key of another kind"),
+    ] {
+        let error = SigningKey::from_pem(&pem).expect_err("not usable").to_string();
+        assert!(error.contains(expected), "{error}");
     }
 }

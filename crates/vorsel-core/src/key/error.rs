@@ -17,6 +17,12 @@ pub enum KeyError {
         /// The bytes it had.
         found: usize,
     },
+    /// An RSA modulus that is too small to be safe, or too large to be worth the work.
+    #[error("expected an RSA key of 2048 to 8192 bits, but found {found}")]
+    RsaSize {
+        /// The bits its modulus had.
+        found: usize,
+    },
     /// A secret that repeats a few bytes and can be guessed whatever its length.
     #[error("expected a random secret, but found one with only {distinct} different bytes")]
     Guessable {
@@ -37,7 +43,7 @@ pub enum KeyError {
         /// The member.
         member: &'static str,
         /// What would be right.
-        expected: &'static str,
+        expected: String,
         /// What was there; never the value of a secret member.
         found: String,
     },

@@ -2,13 +2,17 @@
 //! [RFC 7518 section 6](https://www.rfc-editor.org/rfc/rfc7518#section-6),
 //! [RFC 8037 section 2](https://www.rfc-editor.org/rfc/rfc8037#section-2)).
 
-use aws_lc_rs::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, Ed25519KeyPair};
+use aws_lc_rs::rsa::KeyPairComponents;
+use aws_lc_rs::signature::{EcdsaKeyPair, Ed25519KeyPair, RsaKeyPair, RsaPublicKeyComponents};
+use pkcs1::RsaPrivateKeyRef;
+use pkcs8::PrivateKeyInfoRef;
 use serde_json::Value;
 use zeroize::{Zeroize, Zeroizing};
 
 use super::error::KeyError;
 use super::secret::Secret;
 use super::signing::SigningKey;
+use super::suite::{CURVES, Curve, hmac_of, rsa_of};
 use super::verifying::{PublicForm, VerifyingKey};
 use crate::algorithm::Algorithm;
 use crate::base64url;
@@ -16,7 +20,7 @@ use crate::json::{self, Object};
 
 impl SigningKey {
     /// Reads a private or symmetric JWK ([RFC 7517](https://www.rfc-editor.org/rfc/rfc7517)). Without `alg`, the key
-    /// type decides: `oct` is HS256, P-256 is ES256, Ed25519 is EdDSA.
+    /// type decides: a curve fixes the algorithm, `oct` is HS256, `RSA` is RS256.
     ///
     /// # Errors
     /// If the text is not a strict JWK, has no private part, or holds a key that is weak or of another kind.
@@ -32,7 +36,7 @@ impl SigningKey {
     /// # Errors
     /// [`KeyError::Primitive`] if the primitive does not hand the private part out.
     pub fn to_private_jwk(&self) -> Result<Zeroizing<String>, KeyError> {
-        Ok(private_text(&self.verifying_key(), &self.private_bytes()?))
+        private_text(&self.verifying_key(), &self.private_bytes()?)
     }
 }
 
@@ -57,7 +61,7 @@ impl VerifyingKey {
 
 /// Overwrites the secret members of a JWK that has been read.
 pub(super) fn wipe(jwk: &mut Object) {
-    for member in ["k", "d"] {
+    for member in ["k", "d", "p", "q", "dp", "dq", "qi"] {
         if let Some(Value::String(secret)) = jwk.get_mut(member) {
             secret.zeroize();
         }
@@ -66,16 +70,13 @@ pub(super) fn wipe(jwk: &mut Object) {
 
 pub(super) fn verifying_key_of(jwk: &Object) -> Result<VerifyingKey, KeyError> {
     let reader = Reader { jwk };
-    let key = match reader.form()? {
-        Form::Oct => VerifyingKey::hmac(reader.algorithm(Algorithm::Hs256, "verify")?, &reader.bytes("k", None)?)?,
-        Form::P256 => {
-            reader.algorithm(Algorithm::Es256, "verify")?;
-            VerifyingKey::es256(&reader.p256_point()?)?
-        }
-        Form::Ed25519 => {
-            reader.algorithm(Algorithm::EdDsa, "verify")?;
-            VerifyingKey::ed25519(reader.bytes("x", Some(32))?.expose())?
-        }
+    let form = reader.form()?;
+    let algorithm = reader.algorithm(&form, "verify")?;
+    let key = match form {
+        Form::Oct => VerifyingKey::hmac(algorithm, &reader.bytes("k")?)?.0,
+        Form::Ec(curve) => VerifyingKey::ecdsa(curve, &reader.point(curve)?)?,
+        Form::Rsa => VerifyingKey::rsa(algorithm, reader.number("n")?.expose(), reader.number("e")?.expose())?,
+        Form::Ed25519 => VerifyingKey::ed25519(reader.sized("x", 32)?.expose())?,
     };
     Ok(match reader.optional_text("kid")? {
         Some(kid) => key.with_key_id(kid),
@@ -86,7 +87,8 @@ pub(super) fn verifying_key_of(jwk: &Object) -> Result<VerifyingKey, KeyError> {
 /// The key types supported here, with their curves.
 enum Form {
     Oct,
-    P256,
+    Ec(&'static Curve),
+    Rsa,
     Ed25519,
 }
 
@@ -96,22 +98,21 @@ struct Reader<'a> {
 
 impl Reader<'_> {
     fn signing_key(&self) -> Result<SigningKey, KeyError> {
-        let key = match self.form()? {
-            Form::Oct => SigningKey::hmac(self.algorithm(Algorithm::Hs256, "sign")?, self.bytes("k", None)?)?,
-            Form::P256 => {
-                let algorithm = self.algorithm(Algorithm::Es256, "sign")?;
-                let (d, point) = (self.bytes("d", Some(32))?, self.p256_point()?);
-                let curve = &ECDSA_P256_SHA256_FIXED_SIGNING;
-                let pair = EcdsaKeyPair::from_private_key_and_public_key(curve, d.expose(), &point)
-                    .map_err(|_| KeyError::Invalid { algorithm })?;
-                SigningKey::ecdsa(pair)?
+        let form = self.form()?;
+        let algorithm = self.algorithm(&form, "sign")?;
+        let invalid = |_| KeyError::Invalid { algorithm };
+        let key = match form {
+            Form::Oct => SigningKey::hmac(algorithm, self.bytes("k")?)?,
+            Form::Ec(curve) => {
+                let (d, point) = (self.sized("d", curve.bytes)?, self.point(curve)?);
+                let pair = EcdsaKeyPair::from_private_key_and_public_key(curve.signing, d.expose(), &point);
+                SigningKey::ecdsa(curve, pair.map_err(invalid)?)?
             }
+            Form::Rsa => SigningKey::rsa(algorithm, self.rsa_pair(algorithm)?)?,
             Form::Ed25519 => {
-                let algorithm = self.algorithm(Algorithm::EdDsa, "sign")?;
-                let (d, x) = (self.bytes("d", Some(32))?, self.bytes("x", Some(32))?);
-                let pair = Ed25519KeyPair::from_seed_and_public_key(d.expose(), x.expose())
-                    .map_err(|_| KeyError::Invalid { algorithm })?;
-                SigningKey::ed25519(pair)?
+                let (d, x) = (self.sized("d", 32)?, self.sized("x", 32)?);
+                let pair = Ed25519KeyPair::from_seed_and_public_key(d.expose(), x.expose());
+                SigningKey::ed25519(pair.map_err(invalid)?)?
             }
         };
         Ok(match self.optional_text("kid")? {
@@ -120,17 +121,42 @@ impl Reader<'_> {
         })
     }
 
+    /// The factors must be there too: without them signing is slow and open to faults
+    /// ([RFC 7518 section 6.3.2](https://www.rfc-editor.org/rfc/rfc7518#section-6.3.2) recommends them).
+    fn rsa_pair(&self, algorithm: Algorithm) -> Result<RsaKeyPair, KeyError> {
+        if self.jwk.contains_key("oth") {
+            let found = "a key with more than two primes".to_owned();
+            return Err(KeyError::Unsupported { expected: "an RSA key with two primes", found });
+        }
+        let (n, e) = (self.number("n")?, self.number("e")?);
+        // The size is judged first, so that a weak key is called weak.
+        VerifyingKey::rsa(algorithm, n.expose(), e.expose())?;
+        let [d, p, q, dp, dq, qi] = ["d", "p", "q", "dp", "dq", "qi"].map(|member| self.bytes(member));
+        let (d, p, q, dp, dq, qi) = (d?, p?, q?, dp?, dq?, qi?);
+        let components = KeyPairComponents {
+            public_key: RsaPublicKeyComponents { n: n.expose(), e: e.expose() },
+            d: d.expose(),
+            p: p.expose(),
+            q: q.expose(),
+            dP: dp.expose(),
+            dQ: dq.expose(),
+            qInv: qi.expose(),
+        };
+        RsaKeyPair::from_components(&components).map_err(|_| KeyError::Invalid { algorithm })
+    }
+
     fn form(&self) -> Result<Form, KeyError> {
         let unsupported = |found: &str| KeyError::Unsupported {
-            expected: "a JWK with kty \"oct\", \"EC\" on P-256 or \"OKP\" on Ed25519",
+            expected: "a JWK with kty \"oct\", \"RSA\", \"EC\" on P-256, P-384 or P-521, or \"OKP\" on Ed25519",
             found: format!("{:?}", shortened(found)),
         };
         match self.text("kty")? {
             "oct" => Ok(Form::Oct),
-            "EC" => match self.text("crv")? {
-                "P-256" => Ok(Form::P256),
-                other => Err(unsupported(other)),
-            },
+            "RSA" => Ok(Form::Rsa),
+            "EC" => {
+                let name = self.text("crv")?;
+                CURVES.iter().find(|curve| curve.name == name).map(Form::Ec).ok_or_else(|| unsupported(name))
+            }
             "OKP" => match self.text("crv")? {
                 "Ed25519" => Ok(Form::Ed25519),
                 other => Err(unsupported(other)),
@@ -139,17 +165,11 @@ impl Reader<'_> {
         }
     }
 
-    /// The algorithm the key is bound to: `natural`, the only one its form allows. `alg`, `use` and `key_ops` must
-    /// agree where they are there (RFC 7517 sections 4.2 to 4.4).
-    fn algorithm(&self, natural: Algorithm, operation: &str) -> Result<Algorithm, KeyError> {
+    /// The one algorithm the key is bound to: `alg`, or what the form is used with as a rule. `alg`, `use` and
+    /// `key_ops` must agree with the form and the purpose where they are there (RFC 7517 sections 4.2 to 4.4).
+    fn algorithm(&self, form: &Form, operation: &str) -> Result<Algorithm, KeyError> {
         let disagreement =
             |expected, found: &str| Err(KeyError::Unsupported { expected, found: format!("{:?}", shortened(found)) });
-        match self.optional_text("alg")? {
-            Some(name) if Algorithm::from_name(name) != Some(natural) => {
-                return disagreement("an \"alg\" that fits the key: HS256, ES256 or EdDSA", name);
-            }
-            _ => {}
-        }
         match self.optional_text("use")? {
             Some(name) if name != "sig" => return disagreement("the \"use\" sig", name),
             _ => {}
@@ -160,13 +180,17 @@ impl Reader<'_> {
             Some(Value::Array(names)) if names.iter().any(|name| name == operation || name == "sign") => {}
             Some(_) => return disagreement("\"key_ops\" that name the operation", operation),
         }
-        Ok(natural)
+        let Some(name) = self.optional_text("alg")? else { return Ok(form.usual()) };
+        match Algorithm::from_name(name).filter(|algorithm| form.allows(*algorithm)) {
+            Some(algorithm) => Ok(algorithm),
+            None => disagreement("an \"alg\" that fits the key", name),
+        }
     }
 
     fn text(&self, member: &'static str) -> Result<&str, KeyError> {
         self.optional_text(member)?.ok_or_else(|| KeyError::Member {
             member,
-            expected: "a string",
+            expected: "a string".to_owned(),
             found: "nothing".to_owned(),
         })
     }
@@ -175,31 +199,70 @@ impl Reader<'_> {
         match self.jwk.get(member) {
             None => Ok(None),
             Some(Value::String(text)) => Ok(Some(text)),
-            Some(other) => {
-                Err(KeyError::Member { member, expected: "a string", found: json::type_name(other).to_owned() })
+            Some(other) => Err(KeyError::Member {
+                member,
+                expected: "a string".to_owned(),
+                found: json::type_name(other).to_owned(),
+            }),
+        }
+    }
+
+    fn bytes(&self, member: &'static str) -> Result<Secret, KeyError> {
+        let wrong = |_| KeyError::Member {
+            member,
+            expected: "base64url without padding".to_owned(),
+            found: "other text".to_owned(),
+        };
+        base64url::decode(self.text(member)?).map(Secret::new).map_err(wrong)
+    }
+
+    /// Bytes of a fixed count ([RFC 7518 section 6.2.1.2](https://www.rfc-editor.org/rfc/rfc7518#section-6.2.1.2)).
+    fn sized(&self, member: &'static str, length: usize) -> Result<Secret, KeyError> {
+        let bytes = self.bytes(member)?;
+        match bytes.expose().len() {
+            found if found == length => Ok(bytes),
+            found => {
+                let expected = format!("exactly {length} bytes");
+                Err(KeyError::Member { member, expected, found: format!("{found} bytes") })
             }
         }
     }
 
-    fn bytes(&self, member: &'static str, length: Option<usize>) -> Result<Secret, KeyError> {
-        let bytes = base64url::decode(self.text(member)?).map(Secret::new).map_err(|_| KeyError::Member {
-            member,
-            expected: "base64url without padding",
-            found: "other text".to_owned(),
-        })?;
-        match length {
-            Some(length) if bytes.expose().len() != length => Err(KeyError::Member {
-                member,
-                expected: "exactly 32 bytes",
-                found: format!("{} bytes", bytes.expose().len()),
-            }),
-            _ => Ok(bytes),
+    /// A number without leading zeros ([RFC 7518 section 2](https://www.rfc-editor.org/rfc/rfc7518#section-2)).
+    fn number(&self, member: &'static str) -> Result<Secret, KeyError> {
+        let bytes = self.bytes(member)?;
+        match bytes.expose().first() {
+            Some(first) if *first != 0 => Ok(bytes),
+            _ => {
+                let expected = "a number without leading zeros".to_owned();
+                Err(KeyError::Member { member, expected, found: "another".to_owned() })
+            }
         }
     }
 
-    fn p256_point(&self) -> Result<Vec<u8>, KeyError> {
-        let (x, y) = (self.bytes("x", Some(32))?, self.bytes("y", Some(32))?);
+    fn point(&self, curve: &Curve) -> Result<Vec<u8>, KeyError> {
+        let (x, y) = (self.sized("x", curve.bytes)?, self.sized("y", curve.bytes)?);
         Ok([&[4], x.expose(), y.expose()].concat())
+    }
+}
+
+impl Form {
+    /// The algorithm of a key that does not name one.
+    fn usual(&self) -> Algorithm {
+        match self {
+            Self::Oct => Algorithm::Hs256,
+            Self::Rsa => Algorithm::Rs256,
+            Self::Ec(curve) => curve.algorithm,
+            Self::Ed25519 => Algorithm::EdDsa,
+        }
+    }
+
+    fn allows(&self, algorithm: Algorithm) -> bool {
+        match self {
+            Self::Oct => hmac_of(algorithm).is_some(),
+            Self::Rsa => rsa_of(algorithm).is_some(),
+            Self::Ec(_) | Self::Ed25519 => algorithm == self.usual(),
+        }
     }
 }
 
@@ -208,37 +271,54 @@ fn shortened(text: &str) -> String {
 }
 
 fn public_object(key: &VerifyingKey, form: &PublicForm) -> Object {
-    let (kty, crv, x, y) = match form {
-        PublicForm::Ec { x, y } => ("EC", "P-256", x, Some(y)),
-        PublicForm::Okp { x } => ("OKP", "Ed25519", x, None),
+    let members: &[(&str, &str)] = match form {
+        PublicForm::Ec { curve, x, y } => &[("kty", "EC"), ("crv", curve.name), ("x", x), ("y", y)],
+        PublicForm::Rsa { n, e } => &[("kty", "RSA"), ("n", n), ("e", e)],
+        PublicForm::Okp { x } => &[("kty", "OKP"), ("crv", "Ed25519"), ("x", x)],
     };
-    let members = [("kty", kty), ("crv", crv), ("x", x)];
-    let mut jwk: Object = members.into_iter().map(|(name, value)| (name.to_owned(), value.into())).collect();
-    if let Some(y) = y {
-        jwk.insert("y".to_owned(), y.as_str().into());
-    }
+    let mut jwk: Object = members.iter().map(|(name, value)| ((*name).to_owned(), (*value).into())).collect();
     name_key(&mut jwk, key);
     jwk
 }
 
-fn private_text(key: &VerifyingKey, private: &Secret) -> Zeroizing<String> {
-    let mut jwk = match key.public_form() {
-        Some(form) => public_object(key, form),
+fn private_text(key: &VerifyingKey, private: &Secret) -> Result<Zeroizing<String>, KeyError> {
+    let encoded = || Value::String(base64url::encode(private.expose()));
+    let mut jwk = key.to_public_jwk().unwrap_or_default();
+    match key.public_form() {
         None => {
-            let mut jwk = Object::new();
             jwk.insert("kty".to_owned(), "oct".into());
+            jwk.insert("k".to_owned(), encoded());
             name_key(&mut jwk, key);
-            jwk
         }
-    };
-    let member = if key.public_form().is_some() { "d" } else { "k" };
-    jwk.insert(member.to_owned(), base64url::encode(private.expose()).into());
+        Some(PublicForm::Rsa { .. }) => rsa_members(private, &mut jwk).ok_or(KeyError::Primitive)?,
+        Some(_) => {
+            jwk.insert("d".to_owned(), encoded());
+        }
+    }
     let value = Value::Object(jwk);
     let text = Zeroizing::new(value.to_string());
     if let Value::Object(mut jwk) = value {
         wipe(&mut jwk);
     }
-    text
+    Ok(text)
+}
+
+/// The private numbers of an RSA key, taken from its PKCS#8 document.
+fn rsa_members(pkcs8: &Secret, jwk: &mut Object) -> Option<()> {
+    let document = PrivateKeyInfoRef::try_from(pkcs8.expose()).ok()?;
+    let key = RsaPrivateKeyRef::try_from(document.private_key.as_bytes()).ok()?;
+    let numbers = [
+        ("d", key.private_exponent),
+        ("p", key.prime1),
+        ("q", key.prime2),
+        ("dp", key.exponent1),
+        ("dq", key.exponent2),
+        ("qi", key.coefficient),
+    ];
+    for (member, number) in numbers {
+        jwk.insert(member.to_owned(), base64url::encode(number.as_bytes()).into());
+    }
+    Some(())
 }
 
 fn name_key(jwk: &mut Object, key: &VerifyingKey) {

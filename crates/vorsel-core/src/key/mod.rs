@@ -6,6 +6,7 @@ mod pem;
 mod secret;
 mod set;
 mod signing;
+mod suite;
 mod thumbprint;
 mod verifying;
 

@@ -4,11 +4,13 @@ use std::fmt;
 
 use aws_lc_rs::hmac;
 use aws_lc_rs::rand::{SystemRandom, fill};
-use aws_lc_rs::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair, Ed25519KeyPair, KeyPair};
+use aws_lc_rs::rsa::KeySize;
+use aws_lc_rs::signature::{EcdsaKeyPair, Ed25519KeyPair, KeyPair, RsaKeyPair};
 
 use super::error::KeyError;
 use super::secret::Secret;
-use super::verifying::{MIN_SECRET, VerifyingKey};
+use super::suite::{Curve, curve_of, hmac_of, rsa_of};
+use super::verifying::VerifyingKey;
 use crate::algorithm::Algorithm;
 
 /// A key that signs with one algorithm, chosen when the key is made.
@@ -22,40 +24,50 @@ pub struct SigningKey {
 enum Material {
     Hmac { key: Box<hmac::Key>, secret: Secret },
     Ecdsa(EcdsaKeyPair),
+    Rsa(Box<RsaKeyPair>),
     Ed25519(Ed25519KeyPair),
 }
 
 impl SigningKey {
-    /// Makes a new key from the operating system's randomness; its ID is its thumbprint.
+    /// Makes a new key from the operating system's randomness; its ID is its thumbprint. A shared secret gets as many
+    /// bytes as the hash has, an RSA key 2048 bits.
     ///
     /// # Errors
     /// [`KeyError::Primitive`] if the system gives no randomness.
     pub fn generate(algorithm: Algorithm) -> Result<Self, KeyError> {
-        match algorithm {
-            Algorithm::Hs256 => {
-                let mut bytes = vec![0; MIN_SECRET];
-                fill(&mut bytes)?;
-                Self::hmac(algorithm, Secret::new(bytes))
-            }
-            Algorithm::Es256 => Self::ecdsa(EcdsaKeyPair::generate(&ECDSA_P256_SHA256_FIXED_SIGNING)?),
-            Algorithm::EdDsa => Self::ed25519(Ed25519KeyPair::generate()?),
+        if let Some((_, length)) = hmac_of(algorithm) {
+            let mut bytes = vec![0; length];
+            fill(&mut bytes)?;
+            Self::hmac(algorithm, Secret::new(bytes))
+        } else if let Some(curve) = curve_of(algorithm) {
+            Self::ecdsa(curve, EcdsaKeyPair::generate(curve.signing)?)
+        } else if rsa_of(algorithm).is_some() {
+            Self::rsa(algorithm, RsaKeyPair::generate(KeySize::Rsa2048)?)
+        } else {
+            Self::ed25519(Ed25519KeyPair::generate()?)
         }
     }
 
     /// Takes a shared secret for an HMAC algorithm.
     ///
     /// # Errors
-    /// If the secret is shorter than the hash, 32 bytes for HS256; if it has fewer than eight different bytes; if
-    /// the algorithm is not an HMAC.
+    /// If the secret is shorter than the hash (32, 48 or 64 bytes); if it has fewer than eight different bytes; if the
+    /// algorithm is not an HMAC.
     pub fn hmac(algorithm: Algorithm, secret: Secret) -> Result<Self, KeyError> {
-        let verifying = VerifyingKey::hmac(algorithm, &secret)?;
-        let key = Box::new(hmac::Key::new(hmac::HMAC_SHA256, secret.expose()));
-        Ok(Self { material: Material::Hmac { key, secret }, verifying })
+        let (verifying, key) = VerifyingKey::hmac(algorithm, &secret)?;
+        Ok(Self { material: Material::Hmac { key: Box::new(key), secret }, verifying })
     }
 
-    pub(super) fn ecdsa(pair: EcdsaKeyPair) -> Result<Self, KeyError> {
-        let verifying = VerifyingKey::es256(pair.public_key().as_ref())?;
+    pub(super) fn ecdsa(curve: &'static Curve, pair: EcdsaKeyPair) -> Result<Self, KeyError> {
+        let verifying = VerifyingKey::ecdsa(curve, pair.public_key().as_ref())?;
         Ok(Self { material: Material::Ecdsa(pair), verifying })
+    }
+
+    pub(super) fn rsa(algorithm: Algorithm, pair: RsaKeyPair) -> Result<Self, KeyError> {
+        let public = pair.public_key();
+        let [n, e] =
+            [public.modulus(), public.exponent()].map(|number| number.big_endian_without_leading_zero().to_vec());
+        Ok(Self { verifying: VerifyingKey::rsa(algorithm, &n, &e)?, material: Material::Rsa(Box::new(pair)) })
     }
 
     pub(super) fn ed25519(pair: Ed25519KeyPair) -> Result<Self, KeyError> {
@@ -93,24 +105,31 @@ impl SigningKey {
         self.verifying.clone()
     }
 
-    /// The private part: the secret, the scalar or the seed.
+    /// The private part: the secret, the scalar or the seed; for RSA the PKCS#8 document, which the numbers are in.
     pub(super) fn private_bytes(&self) -> Result<Secret, KeyError> {
-        use aws_lc_rs::encoding::{AsBigEndian, EcPrivateKeyBin};
+        use aws_lc_rs::encoding::{AsBigEndian, AsDer, EcPrivateKeyBin};
         Ok(match &self.material {
             Material::Hmac { secret, .. } => secret.clone(),
             Material::Ecdsa(pair) => {
                 let bytes: EcPrivateKeyBin<'_> = pair.private_key().as_be_bytes()?;
                 Secret::new(bytes.as_ref().to_vec())
             }
+            Material::Rsa(pair) => Secret::new(pair.as_der()?.as_ref().to_vec()),
             Material::Ed25519(pair) => Secret::new(pair.seed()?.as_be_bytes()?.as_ref().to_vec()),
         })
     }
 
-    /// Signs `input`. HMAC and EdDSA signatures are deterministic, ECDSA ones are not.
+    /// Signs `input`. HMAC, PKCS#1 and EdDSA signatures are deterministic, ECDSA and PSS ones are not.
     pub(crate) fn sign(&self, input: &[u8]) -> Result<Vec<u8>, KeyError> {
         Ok(match &self.material {
             Material::Hmac { key, .. } => hmac::sign(key, input).as_ref().to_vec(),
             Material::Ecdsa(pair) => pair.sign(&SystemRandom::new(), input)?.as_ref().to_vec(),
+            Material::Rsa(pair) => {
+                let (_, encoding) = rsa_of(self.algorithm()).ok_or(KeyError::Primitive)?;
+                let mut signature = vec![0; pair.public_modulus_len()];
+                pair.sign(encoding, &SystemRandom::new(), input, &mut signature)?;
+                signature
+            }
             Material::Ed25519(pair) => pair.try_sign(input)?.as_ref().to_vec(),
         })
     }
@@ -147,7 +166,8 @@ mod tests {
             let key = SigningKey::generate(algorithm).expect("a key");
             let private = key.to_private_jwk().expect("a JWK");
             let jwk: serde_json::Value = serde_json::from_str(&private).expect("JSON");
-            let secret = jwk.get("k").or(jwk.get("d")).and_then(|secret| secret.as_str()).expect("a secret member");
+            let secret =
+                jwk.get("k").or_else(|| jwk.get("d")).and_then(|secret| secret.as_str()).expect("a secret member");
             let shown = format!("{key:?} {:?} {:?}", key.verifying_key(), Secret::new(vec![7; 32]));
             assert!(!shown.contains(secret) && !shown.contains("7, 7"), "{shown}");
         }

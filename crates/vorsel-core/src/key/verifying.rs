@@ -5,11 +5,12 @@ use std::sync::Arc;
 
 use aws_lc_rs::hmac;
 use aws_lc_rs::signature::{
-    ECDSA_P256_SHA256_FIXED, ED25519, ParsedPublicKey, UnparsedPublicKey, VerificationAlgorithm,
+    ED25519, ParsedPublicKey, RsaPublicKeyComponents, UnparsedPublicKey, VerificationAlgorithm,
 };
 
 use super::error::KeyError;
 use super::secret::Secret;
+use super::suite::{Curve, RSA_BITS, hmac_of, rsa_of};
 use super::thumbprint::thumbprint;
 use crate::algorithm::Algorithm;
 use crate::base64url;
@@ -32,45 +33,66 @@ enum Material {
 
 /// The public numbers in the form a JWK writes them.
 pub(super) enum PublicForm {
-    Ec { x: String, y: String },
+    Ec { curve: &'static Curve, x: String, y: String },
+    Rsa { n: String, e: String },
     Okp { x: String },
 }
 
-/// The fewest bytes of an HS256 secret: as many as its hash has.
-pub(super) const MIN_SECRET: usize = 32;
 /// Fewer different bytes than this cannot come from a random secret of 32 bytes, but do come from a held-down key.
 const MIN_DISTINCT: usize = 8;
 const UNCOMPRESSED: u8 = 4;
 
 impl VerifyingKey {
-    pub(super) fn hmac(algorithm: Algorithm, secret: &Secret) -> Result<Self, KeyError> {
-        if !algorithm.is_symmetric() {
+    /// The key and, since it is the same, what signs with it.
+    pub(super) fn hmac(algorithm: Algorithm, secret: &Secret) -> Result<(Self, hmac::Key), KeyError> {
+        let Some((hash, expected)) = hmac_of(algorithm) else {
             return Err(KeyError::Unsupported { expected: "an HMAC algorithm", found: algorithm.to_string() });
-        }
+        };
         let (found, distinct) = (secret.expose().len(), secret.distinct_bytes());
-        if found < MIN_SECRET {
-            return Err(KeyError::TooShort { algorithm, expected: MIN_SECRET, found });
+        if found < expected {
+            return Err(KeyError::TooShort { algorithm, expected, found });
         }
         if distinct < MIN_DISTINCT {
             return Err(KeyError::Guessable { distinct });
         }
         let text = zeroize::Zeroizing::new(base64url::encode(secret.expose()));
         let kid = thumbprint(&[("k", &text), ("kty", "oct")]);
-        let key = Box::new(hmac::Key::new(hmac::HMAC_SHA256, secret.expose()));
-        Ok(Self::new(algorithm, kid, Material::Hmac(key)))
+        let key = hmac::Key::new(hash, secret.expose());
+        Ok((Self::new(algorithm, kid, Material::Hmac(Box::new(key.clone()))), key))
     }
 
     /// From the uncompressed point, `0x04 x y` (SEC 1 section 2.3.3).
-    pub(super) fn es256(point: &[u8]) -> Result<Self, KeyError> {
-        let invalid = KeyError::Invalid { algorithm: Algorithm::Es256 };
+    pub(super) fn ecdsa(curve: &'static Curve, point: &[u8]) -> Result<Self, KeyError> {
+        let invalid = KeyError::Invalid { algorithm: curve.algorithm };
         let Some((&UNCOMPRESSED, coordinates)) = point.split_first() else { return Err(invalid) };
-        if coordinates.len() != 64 {
+        if coordinates.len() != 2 * curve.bytes {
             return Err(invalid);
         }
-        let [x, y] = [&coordinates[..32], &coordinates[32..]].map(base64url::encode);
-        let kid = thumbprint(&[("crv", "P-256"), ("kty", "EC"), ("x", &x), ("y", &y)]);
-        let key = parsed(&ECDSA_P256_SHA256_FIXED, point).ok_or(invalid)?;
-        Ok(Self::new(Algorithm::Es256, kid, Material::Public { key, form: PublicForm::Ec { x, y } }))
+        let (x, y) = coordinates.split_at(curve.bytes);
+        let [x, y] = [x, y].map(base64url::encode);
+        let kid = thumbprint(&[("crv", curve.name), ("kty", "EC"), ("x", &x), ("y", &y)]);
+        let key = parsed(curve.verifying, point).ok_or(invalid)?;
+        Ok(Self::new(curve.algorithm, kid, Material::Public { key, form: PublicForm::Ec { curve, x, y } }))
+    }
+
+    /// From modulus and exponent, big-endian without leading zeros.
+    pub(super) fn rsa(algorithm: Algorithm, n: &[u8], e: &[u8]) -> Result<Self, KeyError> {
+        let invalid = KeyError::Invalid { algorithm };
+        let (Some((parameters, _)), Some(first)) = (rsa_of(algorithm), n.first()) else { return Err(invalid) };
+        let found = (n.len() * 8).saturating_sub(first.leading_zeros() as usize);
+        if !RSA_BITS.contains(&found) {
+            return Err(KeyError::RsaSize { found });
+        }
+        // An exponent of 1 makes every signature its own message; an even one makes no signature at all.
+        let odd = e.last().is_some_and(|last| last % 2 == 1);
+        if *first == 0 || !odd || e == [1] || e[0] == 0 {
+            return Err(invalid);
+        }
+        let components = RsaPublicKeyComponents { n, e };
+        let key = components.to_parsed_public_key(parameters).map_err(|_| invalid)?;
+        let [n, e] = [n, e].map(base64url::encode);
+        let kid = thumbprint(&[("e", &e), ("kty", "RSA"), ("n", &n)]);
+        Ok(Self::new(algorithm, kid, Material::Public { key, form: PublicForm::Rsa { n, e } }))
     }
 
     /// From the 32 bytes of [RFC 8032 section 5.1.5](https://www.rfc-editor.org/rfc/rfc8032#section-5.1.5).
