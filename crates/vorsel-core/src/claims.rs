@@ -1,9 +1,12 @@
 //! The claims of a token: the registered ones by type, the app's own as JSON and as the app's type.
 
-use serde_json::Value;
+use std::borrow::Cow;
+use std::fmt;
+
+use serde::de::{DeserializeSeed, Deserializer, MapAccess, SeqAccess, Visitor};
 
 use crate::finding::Detail;
-use crate::json::{self, Object};
+use crate::json::{self, Object, ObjectVisitor, Text};
 use crate::scope::Scopes;
 use crate::time::Timestamp;
 
@@ -19,8 +22,8 @@ pub struct Claims {
     pub(crate) issued_at: Option<Timestamp>,
     pub(crate) id: Option<String>,
     pub(crate) client_id: Option<String>,
-    pub(crate) scopes: Scopes,
-    pub(crate) roles: Vec<String>,
+    pub(crate) scopes: Option<Scopes>,
+    pub(crate) roles: Option<Vec<String>>,
     pub(crate) session_id: Option<String>,
     pub(crate) authenticated_at: Option<Timestamp>,
     pub(crate) acr: Option<String>,
@@ -35,13 +38,9 @@ pub(crate) const REGISTERED: [&str; 14] =
 impl Claims {
     /// Reads a payload. A member that is there must have its type; `null` is not absent.
     pub(crate) fn read(payload: &[u8]) -> Result<Self, Detail> {
-        let members = json::object(payload)
-            .map_err(|error| Detail::new("claims that are one strict JSON object", error.to_string()))?;
-        let mut claims = Self::none();
-        for (name, value) in members {
-            claims.take(name, value)?;
-        }
-        Ok(claims)
+        json::read(payload, ClaimsVisitor).map_err(|error| {
+            Detail::new("claims that are one strict JSON object with members of their types", error.to_string())
+        })
     }
 
     /// No claim at all. Not `Default`, which would let anybody make claims that nobody checked.
@@ -55,40 +54,14 @@ impl Claims {
             issued_at: None,
             id: None,
             client_id: None,
-            scopes: Scopes::default(),
-            roles: Vec::new(),
+            scopes: None,
+            roles: None,
             session_id: None,
             authenticated_at: None,
             acr: None,
             confirmation: None,
             own: Object::new(),
         }
-    }
-
-    fn take(&mut self, name: String, value: Value) -> Result<(), Detail> {
-        match name.as_str() {
-            "iss" => self.issuer = Some(text(&name, value)?),
-            "sub" => self.subject = Some(text(&name, value)?),
-            "aud" => self.audience = Some(audience(value)?),
-            "exp" => self.expires_at = Some(date(&name, &value)?),
-            "nbf" => self.not_before = Some(date(&name, &value)?),
-            "iat" => self.issued_at = Some(date(&name, &value)?),
-            "jti" => self.id = Some(text(&name, value)?),
-            "client_id" => self.client_id = Some(text(&name, value)?),
-            "scope" => {
-                self.scopes = Scopes::parse(&text(&name, value)?)
-                    .map_err(|error| Detail::new("scopes with one space between them in \"scope\"", error.found))?;
-            }
-            "roles" => self.roles = texts(&name, value)?,
-            "sid" => self.session_id = Some(text(&name, value)?),
-            "auth_time" => self.authenticated_at = Some(date(&name, &value)?),
-            "acr" => self.acr = Some(text(&name, value)?),
-            "cnf" => self.confirmation = Some(object(&name, value)?),
-            _ => {
-                self.own.insert(name, value);
-            }
-        }
-        Ok(())
     }
 
     /// Whether the claim of that name is there, registered or not.
@@ -102,8 +75,8 @@ impl Claims {
             "iat" => self.issued_at.is_some(),
             "jti" => self.id.is_some(),
             "client_id" => self.client_id.is_some(),
-            "scope" => !self.scopes.is_empty(),
-            "roles" => !self.roles.is_empty(),
+            "scope" => self.scopes.is_some(),
+            "roles" => self.roles.is_some(),
             "sid" => self.session_id.is_some(),
             "auth_time" => self.authenticated_at.is_some(),
             "acr" => self.acr.is_some(),
@@ -156,14 +129,15 @@ impl Claims {
 
     /// The scopes, `scope`.
     #[must_use]
-    pub const fn scopes(&self) -> &Scopes {
-        &self.scopes
+    pub fn scopes(&self) -> &Scopes {
+        static NONE: Scopes = Scopes::none();
+        self.scopes.as_ref().unwrap_or(&NONE)
     }
 
     /// The roles, `roles`.
     #[must_use]
     pub fn roles(&self) -> &[String] {
-        &self.roles
+        self.roles.as_deref().unwrap_or_default()
     }
 
     /// The session ID, `sid`.
@@ -216,45 +190,178 @@ impl<C> Checked<C> {
     }
 }
 
-fn text(name: &str, value: Value) -> Result<String, Detail> {
-    match value {
-        Value::String(text) => Ok(text),
-        other => Err(wrong_type(name, "a string", &other)),
+struct ClaimsVisitor;
+
+impl<'de> Visitor<'de> for ClaimsVisitor {
+    type Value = Claims;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("an object")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Claims, A::Error> {
+        let mut claims = Claims::none();
+        while let Some(name) = members.next_key_seed(Text("a name"))? {
+            let text = |expected| Owned(Text(expected));
+            match &*name {
+                "iss" => fill(&mut claims.issuer, &name, &mut members, text("a string in \"iss\""))?,
+                "sub" => fill(&mut claims.subject, &name, &mut members, text("a string in \"sub\""))?,
+                "aud" => fill(&mut claims.audience, &name, &mut members, Audience)?,
+                "exp" => fill(&mut claims.expires_at, &name, &mut members, Date("a number of seconds in \"exp\""))?,
+                "nbf" => fill(&mut claims.not_before, &name, &mut members, Date("a number of seconds in \"nbf\""))?,
+                "iat" => fill(&mut claims.issued_at, &name, &mut members, Date("a number of seconds in \"iat\""))?,
+                "jti" => fill(&mut claims.id, &name, &mut members, text("a string in \"jti\""))?,
+                "client_id" => fill(&mut claims.client_id, &name, &mut members, text("a string in \"client_id\""))?,
+                "scope" => fill(&mut claims.scopes, &name, &mut members, ScopeList)?,
+                "roles" => fill(&mut claims.roles, &name, &mut members, Texts("an array of strings in \"roles\""))?,
+                "sid" => fill(&mut claims.session_id, &name, &mut members, text("a string in \"sid\""))?,
+                "auth_time" => {
+                    let seconds = Date("a number of seconds in \"auth_time\"");
+                    fill(&mut claims.authenticated_at, &name, &mut members, seconds)?;
+                }
+                "acr" => fill(&mut claims.acr, &name, &mut members, text("a string in \"acr\""))?,
+                "cnf" => fill(&mut claims.confirmation, &name, &mut members, Confirmation)?,
+                _ => json::add_member(&mut claims.own, name.into_owned(), &mut members)?,
+            }
+        }
+        Ok(claims)
     }
 }
 
-fn texts(name: &str, value: Value) -> Result<Vec<String>, Detail> {
-    match value {
-        Value::Array(items) => items.into_iter().map(|item| text(name, item)).collect(),
-        other => Err(wrong_type(name, "an array of strings", &other)),
+/// Reads a registered member into its slot, unless it is filled.
+fn fill<'de, A: MapAccess<'de>, S: DeserializeSeed<'de>>(
+    slot: &mut Option<S::Value>,
+    name: &str,
+    members: &mut A,
+    seed: S,
+) -> Result<(), A::Error> {
+    if slot.is_some() {
+        return Err(json::twice(name));
+    }
+    *slot = Some(members.next_value_seed(seed)?);
+    Ok(())
+}
+
+/// A seed that is its own visitor and is shown any value, so that a wrong type is named.
+macro_rules! seed {
+    ($seed:ident, $value:ty, $expected:expr) => {
+        impl<'de> DeserializeSeed<'de> for $seed {
+            type Value = $value;
+
+            fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<$value, D::Error> {
+                reader.deserialize_any(self)
+            }
+        }
+
+        impl $seed {
+            fn expected(&self) -> &'static str {
+                let expected: fn(&Self) -> &'static str = $expected;
+                expected(self)
+            }
+        }
+    };
+}
+
+struct Owned(Text);
+
+impl<'de> DeserializeSeed<'de> for Owned {
+    type Value = String;
+
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<String, D::Error> {
+        self.0.deserialize(reader).map(Cow::into_owned)
     }
 }
 
 /// A string or an array of strings ([RFC 7519 section 4.1.3](https://www.rfc-editor.org/rfc/rfc7519#section-4.1.3)).
-fn audience(value: Value) -> Result<Vec<String>, Detail> {
-    match value {
-        Value::String(one) => Ok(vec![one]),
-        Value::Array(_) => texts("aud", value),
-        other => Err(wrong_type("aud", "a string or an array of strings", &other)),
+struct Audience;
+seed!(Audience, Vec<String>, |_| "a string or an array of strings in \"aud\"");
+
+impl<'de> Visitor<'de> for Audience {
+    type Value = Vec<String>;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.expected())
+    }
+
+    fn visit_str<E>(self, one: &str) -> Result<Vec<String>, E> {
+        Ok(vec![one.to_owned()])
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, items: A) -> Result<Vec<String>, A::Error> {
+        Texts(self.expected()).visit_seq(items)
     }
 }
 
-fn date(name: &str, value: &Value) -> Result<Timestamp, Detail> {
-    match value {
-        Value::Number(number) => Ok(Timestamp::from_number(number)),
-        other => Err(wrong_type(name, "a number of seconds", other)),
+struct Texts(&'static str);
+seed!(Texts, Vec<String>, |texts| texts.0);
+
+impl<'de> Visitor<'de> for Texts {
+    type Value = Vec<String>;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.expected())
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Vec<String>, A::Error> {
+        let mut texts = Vec::new();
+        while let Some(text) = items.next_element_seed(Owned(Text(self.0)))? {
+            texts.push(text);
+        }
+        Ok(texts)
     }
 }
 
-fn object(name: &str, value: Value) -> Result<Object, Detail> {
-    match value {
-        Value::Object(object) => Ok(object),
-        other => Err(wrong_type(name, "an object", &other)),
+struct Date(&'static str);
+seed!(Date, Timestamp, |date| date.0);
+
+impl Visitor<'_> for Date {
+    type Value = Timestamp;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.expected())
+    }
+
+    fn visit_i64<E>(self, seconds: i64) -> Result<Timestamp, E> {
+        Ok(Timestamp::from_secs(seconds))
+    }
+
+    fn visit_u64<E>(self, seconds: u64) -> Result<Timestamp, E> {
+        Ok(i64::try_from(seconds).map_or(Timestamp::MAX, Timestamp::from_secs))
+    }
+
+    fn visit_f64<E>(self, seconds: f64) -> Result<Timestamp, E> {
+        Ok(Timestamp::from_secs_f64(seconds))
     }
 }
 
-fn wrong_type(name: &str, expected: &str, found: &Value) -> Detail {
-    Detail::new(format!("{expected} in \"{name}\""), json::type_name(found))
+struct ScopeList;
+seed!(ScopeList, Scopes, |_| "scopes with one space between them in \"scope\"");
+
+impl Visitor<'_> for ScopeList {
+    type Value = Scopes;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.expected())
+    }
+
+    fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Scopes, E> {
+        Scopes::parse(text).map_err(E::custom)
+    }
+}
+
+struct Confirmation;
+seed!(Confirmation, Object, |_| "an object in \"cnf\"");
+
+impl<'de> Visitor<'de> for Confirmation {
+    type Value = Object;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.expected())
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, members: A) -> Result<Object, A::Error> {
+        ObjectVisitor.visit_map(members)
+    }
 }
 
 #[cfg(test)]
@@ -300,6 +407,23 @@ mod tests {
             };
             let claims = Claims::read(format!("{{\"{name}\":{value}}}").as_bytes()).expect("readable claims");
             assert!(claims.has(name) && claims.own.is_empty(), "{name}");
+        }
+    }
+
+    #[test]
+    fn numeric_dates_keep_their_fraction_and_never_wrap() {
+        for (text, micros) in [
+            ("0", 0),
+            ("1700000000", 1_700_000_000_000_000),
+            ("1700000000.25", 1_700_000_000_250_000),
+            ("-1.5", -1_500_000),
+            ("1e300", i64::MAX),
+            ("-1e300", i64::MIN),
+            ("18446744073709551615", i64::MAX),
+            ("9223372036854775807", i64::MAX),
+        ] {
+            let claims = Claims::read(format!("{{\"exp\":{text}}}").as_bytes()).expect("readable claims");
+            assert_eq!(claims.expires_at.map(Timestamp::as_micros), Some(micros), "{text}");
         }
     }
 }

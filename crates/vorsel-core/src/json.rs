@@ -5,9 +5,11 @@
 //! [RFC 7515 section 4](https://www.rfc-editor.org/rfc/rfc7515#section-4) allows. Nesting is bounded by the parser at
 //! 128 levels, so no input can exhaust the stack.
 
+use std::borrow::Cow;
 use std::fmt;
 
-use serde::de::{Deserialize, DeserializeSeed, Deserializer, Error as _, MapAccess, SeqAccess, Visitor};
+use serde::de::{Deserialize, DeserializeSeed, Deserializer, MapAccess, SeqAccess, Visitor};
+use serde_json::map::Entry;
 use serde_json::{Map, Number, Value};
 
 /// A JSON object as it was written: members in order, none twice.
@@ -20,10 +22,49 @@ pub struct JsonError(#[from] serde_json::Error);
 
 /// Reads one strict object that fills `bytes`.
 pub(crate) fn object(bytes: &[u8]) -> Result<Object, JsonError> {
+    read(bytes, ObjectVisitor)
+}
+
+/// Reads one object that fills `bytes` with a visitor of the caller's, who takes care of repeated members.
+pub(crate) fn read<'b, V: Visitor<'b>>(bytes: &'b [u8], visitor: V) -> Result<V::Value, JsonError> {
     let mut reader = serde_json::Deserializer::from_slice(bytes);
-    let object = reader.deserialize_map(ObjectVisitor)?;
+    let value = reader.deserialize_map(visitor)?;
     reader.end()?;
-    Ok(object)
+    Ok(value)
+}
+
+/// The error for a member that stands there twice.
+#[cold]
+pub(crate) fn twice<E: serde::de::Error>(name: &str) -> E {
+    E::custom(format_args!("member {name:?} twice"))
+}
+
+/// A string, borrowed from the input where it stands there without escapes. `expected` says what it is for.
+pub(crate) struct Text(pub(crate) &'static str);
+
+impl<'de> DeserializeSeed<'de> for Text {
+    type Value = Cow<'de, str>;
+
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Cow<'de, str>, D::Error> {
+        // Any value is let in to the visitor, so that a wrong type is named and not only its first character.
+        reader.deserialize_any(self)
+    }
+}
+
+impl<'de> Visitor<'de> for Text {
+    type Value = Cow<'de, str>;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.0)
+    }
+
+    fn visit_borrowed_str<E>(self, text: &'de str) -> Result<Cow<'de, str>, E> {
+        Ok(Cow::Borrowed(text))
+    }
+
+    fn visit_str<E>(self, text: &str) -> Result<Cow<'de, str>, E> {
+        Ok(Cow::Owned(text.to_owned()))
+    }
 }
 
 /// The JSON name of a value's type, for findings.
@@ -38,7 +79,23 @@ pub(crate) fn type_name(value: &Value) -> &'static str {
     }
 }
 
-struct ObjectVisitor;
+/// Reads the value of the member `name` and adds it, unless there is one of that name.
+pub(crate) fn add_member<'de, A: MapAccess<'de>>(
+    object: &mut Object,
+    name: String,
+    members: &mut A,
+) -> Result<(), A::Error> {
+    match object.entry(name) {
+        Entry::Occupied(there) => Err(twice(there.key())),
+        Entry::Vacant(free) => {
+            free.insert(members.next_value_seed(Strict)?);
+            Ok(())
+        }
+    }
+}
+
+/// Reads a strict object as a member's value.
+pub(crate) struct ObjectVisitor;
 
 impl<'de> Visitor<'de> for ObjectVisitor {
     type Value = Object;
@@ -50,18 +107,14 @@ impl<'de> Visitor<'de> for ObjectVisitor {
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Object, A::Error> {
         let mut object = Object::new();
         while let Some(name) = members.next_key::<String>()? {
-            if object.contains_key(&name) {
-                return Err(A::Error::custom(format_args!("member {name:?} twice")));
-            }
-            let value = members.next_value_seed(Strict)?;
-            object.insert(name, value);
+            add_member(&mut object, name, &mut members)?;
         }
         Ok(object)
     }
 }
 
 /// Reads any value with the same strictness.
-struct Strict;
+pub(crate) struct Strict;
 
 impl<'de> DeserializeSeed<'de> for Strict {
     type Value = Value;

@@ -2,17 +2,22 @@
 //!
 //! Only one signature in compact form is read; the JSON serialization, unencoded payloads and encryption are not.
 
+use std::borrow::Cow;
+use std::fmt;
+
+use serde::de::{Error as _, MapAccess, Visitor};
 use serde_json::Value;
 
 use crate::base64url;
 use crate::finding::{Detail, quoted};
-use crate::json::{self, Object};
+use crate::json::{self, Strict, Text};
 
-/// A token taken apart, its segments decoded, nothing in it checked.
+/// A token taken apart, payload and signature decoded, nothing in it checked.
 pub(crate) struct Compact<'a> {
     /// The bytes that were signed: header and payload as they came, with the dot between them.
     pub(crate) signing_input: &'a [u8],
-    pub(crate) header: Vec<u8>,
+    token: &'a [u8],
+    header: &'a [u8],
     pub(crate) payload: Vec<u8>,
     pub(crate) signature: Vec<u8>,
 }
@@ -25,10 +30,12 @@ impl<'a> Compact<'a> {
         if token.len() > limit {
             return Err(Detail::new(format!("at most {limit} bytes"), format!("{} bytes", token.len())));
         }
-        Self::segments(token).map_err(|detail| match usual_mistake(token) {
-            Some(found) => Detail::new(THREE_SEGMENTS, found),
-            None => detail,
-        })
+        Self::segments(token).map_err(|detail| usual_mistake(token).unwrap_or(detail))
+    }
+
+    /// Decodes the header's segment.
+    pub(crate) fn header(&self) -> Result<Vec<u8>, Detail> {
+        segment("header", self.header).map_err(|detail| usual_mistake(self.token).unwrap_or(detail))
     }
 
     fn segments(token: &'a [u8]) -> Result<Self, Detail> {
@@ -39,7 +46,8 @@ impl<'a> Compact<'a> {
         }
         Ok(Self {
             signing_input: &token[..header.len() + 1 + payload.len()],
-            header: segment("header", header)?,
+            token,
+            header,
             payload: segment("payload", payload)?,
             signature: segment("signature", signature)?,
         })
@@ -70,80 +78,109 @@ fn not_three_segments(token: &[u8]) -> Detail {
 
 /// The usual ways in which a token is copied wrongly, and what the text is instead.
 #[cold]
-fn usual_mistake(token: &[u8]) -> Option<&'static str> {
+fn usual_mistake(token: &[u8]) -> Option<Detail> {
     let (first, last) = (*token.first()?, *token.last()?);
-    if token.len() > 6 && token[..7].eq_ignore_ascii_case(b"bearer ") {
-        Some("the scheme \"Bearer\" in front of the token")
+    let found = if token.len() > 6 && token[..7].eq_ignore_ascii_case(b"bearer ") {
+        "the scheme \"Bearer\" in front of the token"
     } else if first.is_ascii_whitespace() {
-        Some("a space or line break in front of the token")
+        "a space or line break in front of the token"
     } else if last.is_ascii_whitespace() {
-        Some("a space or line break behind the token")
+        "a space or line break behind the token"
     } else if matches!(first, b'"' | b'\'') {
-        Some("a quotation mark in front of the token")
+        "a quotation mark in front of the token"
     } else if first == b'{' {
-        Some("JSON")
+        "JSON"
     } else if token.iter().filter(|byte| **byte == b'.').count() == 4 {
-        Some("five segments, as an encrypted token has")
+        "five segments, as an encrypted token has"
     } else {
-        None
-    }
+        return None;
+    };
+    Some(Detail::new(THREE_SEGMENTS, found))
 }
 
 /// The JOSE header's members that this library reads. Keys and key addresses in a header are left unread: they are
 /// the attacker's to write ([RFC 8725 section 3.10](https://www.rfc-editor.org/rfc/rfc8725#section-3.10)).
-#[derive(Debug)]
-pub(crate) struct Header {
-    pub(crate) alg: String,
-    pub(crate) typ: Option<String>,
-    pub(crate) kid: Option<String>,
+#[derive(Debug, Default, PartialEq)]
+pub(crate) struct Header<'a> {
+    pub(crate) alg: Cow<'a, str>,
+    pub(crate) typ: Option<Cow<'a, str>>,
+    pub(crate) kid: Option<Cow<'a, str>>,
     /// The extensions marked critical. None is understood here, so any entry refuses the token.
     pub(crate) crit: Vec<String>,
 }
 
-impl Header {
-    pub(crate) fn read(bytes: &[u8]) -> Result<Self, Detail> {
-        let mut members = json::object(bytes)
-            .map_err(|error| Detail::new("a header that is one strict JSON object", error.to_string()))?;
-        let alg = text(&mut members, "alg")?.ok_or_else(|| Detail::new("a header with the member \"alg\"", "none"))?;
-        Ok(Self { alg, typ: text(&mut members, "typ")?, kid: text(&mut members, "kid")?, crit: crit(&mut members)? })
+impl<'a> Header<'a> {
+    pub(crate) fn read(bytes: &'a [u8]) -> Result<Self, Detail> {
+        json::read(bytes, HeaderVisitor).map_err(|error| {
+            Detail::new("a header that is one strict JSON object with members of their types", error.to_string())
+        })
     }
 }
 
-fn text(members: &mut Object, name: &str) -> Result<Option<String>, Detail> {
-    match members.get_mut(name) {
-        None => Ok(None),
-        Some(Value::String(text)) => Ok(Some(std::mem::take(text))),
-        Some(other) => Err(wrong_type(name, "a string", other)),
+struct HeaderVisitor;
+
+impl<'de> Visitor<'de> for HeaderVisitor {
+    type Value = Header<'de>;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("an object")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Header<'de>, A::Error> {
+        let (mut alg, mut typ, mut kid, mut crit) = (None, None, None, None);
+        let mut others: Vec<Cow<'de, str>> = Vec::new();
+        while let Some(name) = members.next_key_seed(Text("a name"))? {
+            let (slot, seed) = match &*name {
+                "alg" => (&mut alg, Text("a string in \"alg\"")),
+                "typ" => (&mut typ, Text("a string in \"typ\"")),
+                "kid" => (&mut kid, Text("a string in \"kid\"")),
+                "crit" => {
+                    if crit.replace(members.next_value_seed(Strict)?).is_some() {
+                        return Err(json::twice("crit"));
+                    }
+                    continue;
+                }
+                _ => {
+                    if others.contains(&name) {
+                        return Err(json::twice(&name));
+                    }
+                    members.next_value_seed(Strict)?;
+                    others.push(name);
+                    continue;
+                }
+            };
+            if slot.is_some() {
+                return Err(json::twice(&name));
+            }
+            *slot = Some(members.next_value_seed(seed)?);
+        }
+        let alg = alg.ok_or_else(|| A::Error::custom("no member \"alg\""))?;
+        let there = |name: &str| match name {
+            "alg" | "crit" => true,
+            "typ" => typ.is_some(),
+            "kid" => kid.is_some(),
+            other => others.iter().any(|member| member == other),
+        };
+        let crit = crit.map_or(Ok(Vec::new()), |crit| critical(&crit, there)).map_err(A::Error::custom)?;
+        Ok(Header { alg, typ, kid, crit })
     }
 }
 
 /// `crit` is a list of names, not empty, each of a member that is there
 /// ([RFC 7515 section 4.1.11](https://www.rfc-editor.org/rfc/rfc7515#section-4.1.11)).
-fn crit(members: &mut Object) -> Result<Vec<String>, Detail> {
-    let names = match members.get("crit") {
-        None => return Ok(Vec::new()),
-        Some(Value::Array(names)) if !names.is_empty() => names,
-        Some(other) => return Err(wrong_type("crit", "an array with at least one name", other)),
+#[cold]
+fn critical(crit: &Value, there: impl Fn(&str) -> bool) -> Result<Vec<String>, String> {
+    let names = match crit {
+        Value::Array(names) if !names.is_empty() => names,
+        Value::Array(_) => return Err("an empty array in \"crit\"".to_owned()),
+        other => return Err(format!("{} in \"crit\", expected an array", json::type_name(other))),
     };
-    names
-        .iter()
-        .map(|name| match name {
-            Value::String(name) if members.contains_key(name) => Ok(name.clone()),
-            Value::String(name) => Err(Detail::new(
-                "\"crit\" to name members of the header",
-                format!("{} which is not there", quoted(name)),
-            )),
-            other => Err(wrong_type("crit", "names", other)),
-        })
-        .collect()
-}
-
-fn wrong_type(name: &str, expected: &str, found: &Value) -> Detail {
-    let found = match found {
-        Value::Array(items) if items.is_empty() => "an empty array",
-        other => json::type_name(other),
+    let name = |name: &Value| match name {
+        Value::String(name) if there(name) => Ok(name.clone()),
+        Value::String(name) => Err(format!("{} in \"crit\" and nowhere else", quoted(name))),
+        other => Err(format!("{} in \"crit\", expected names", json::type_name(other))),
     };
-    Detail::new(format!("{expected} in the header's \"{name}\""), found)
+    names.iter().map(name).collect()
 }
 
 #[cfg(test)]
@@ -152,7 +189,8 @@ mod tests {
     use proptest::prelude::*;
 
     fn found(token: &str) -> String {
-        Compact::read(token.as_bytes(), 100).map_or_else(|detail| detail.found, |_| "a token".to_owned())
+        let read = Compact::read(token.as_bytes(), 100);
+        read.and_then(|parts| parts.header()).map_or_else(|detail| detail.found, |_| "a token".to_owned())
     }
 
     #[test]
@@ -207,7 +245,7 @@ mod tests {
     proptest! {
         #[test]
         fn reading_never_panics(bytes: Vec<u8>) {
-            let _ = Compact::read(&bytes, 16_384);
+            let _ = Compact::read(&bytes, 16_384).and_then(|parts| parts.header());
             let _ = Header::read(&bytes);
         }
     }

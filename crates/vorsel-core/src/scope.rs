@@ -17,6 +17,11 @@ pub struct ScopeError {
 }
 
 impl Scopes {
+    /// The empty set.
+    pub(crate) const fn none() -> Self {
+        Self(Vec::new())
+    }
+
     /// Reads the space-separated list; the empty text is the empty set.
     ///
     /// # Errors

@@ -3,8 +3,6 @@
 use std::fmt;
 use std::time::Duration;
 
-use serde_json::Number;
-
 /// A moment in microseconds since 1970-01-01T00:00:00Z, the epoch of a NumericDate
 /// ([RFC 7519 section 2](https://www.rfc-editor.org/rfc/rfc7519#section-2)).
 ///
@@ -36,15 +34,6 @@ impl Timestamp {
     pub fn from_secs_f64(seconds: f64) -> Self {
         // `as` saturates, and turns NaN into zero: the epoch, long past.
         Self((seconds * MICROS as f64).floor() as i64)
-    }
-
-    /// Reads a NumericDate.
-    pub(crate) fn from_number(number: &Number) -> Self {
-        match (number.as_i64(), number.as_f64()) {
-            (Some(whole), _) => Self::from_secs(whole),
-            (None, Some(fraction)) => Self::from_secs_f64(fraction),
-            (None, None) => Self::MAX,
-        }
     }
 
     /// Whole seconds since the epoch, rounded down.
@@ -191,23 +180,6 @@ pub fn spoken(span: Duration) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn numeric_dates_keep_their_fraction_and_never_wrap() {
-        for (text, micros) in [
-            ("0", 0),
-            ("1700000000", 1_700_000_000_000_000),
-            ("1700000000.25", 1_700_000_000_250_000),
-            ("-1.5", -1_500_000),
-            ("1e300", i64::MAX),
-            ("-1e300", i64::MIN),
-            ("18446744073709551615", i64::MAX),
-            ("9223372036854775807", i64::MAX),
-        ] {
-            let number: Number = serde_json::from_str(text).expect("a number");
-            assert_eq!(Timestamp::from_number(&number).as_micros(), micros, "{text}");
-        }
-    }
 
     #[test]
     fn moments_print_as_utc_dates() {

@@ -33,7 +33,8 @@ impl UncheckedToken {
         let token = token.as_ref();
         let wrong = |detail: Detail| UncheckedError { expected: detail.expected, found: detail.found };
         let parts = Compact::read(token, token.len()).map_err(wrong)?;
-        let header = json::object(&parts.header)
+        let header = parts.header().map_err(wrong)?;
+        let header = json::object(&header)
             .map_err(|error| wrong(Detail::new("a header that is one strict JSON object", error.to_string())))?;
         Ok(Self { header, claims: json::object(&parts.payload).ok() })
     }

@@ -120,21 +120,18 @@ struct Run<'a, A> {
 impl<A: Audit> Run<'_, A> {
     fn token<C: DeserializeOwned>(mut self, token: &[u8]) -> ControlFlow<(), Option<Checked<C>>> {
         let limit = self.verifier.expectations.size_limit;
-        let parts =
-            Compact::read(token, limit).and_then(|parts| Header::read(&parts.header).map(|header| (parts, header)));
-        let Some((parts, header)) =
-            self.form(Check::TokenForm, parts, "a signed token in compact form", "three segments")?
-        else {
+        let parts = Compact::read(token, limit).and_then(|parts| Ok((parts.header()?, parts)));
+        let Some((header, parts)) = self.readable(Check::TokenForm, parts)? else { return ControlFlow::Continue(None) };
+        let Some(header) = self.readable(Check::TokenForm, Header::read(&header))? else {
             return ControlFlow::Continue(None);
         };
+        self.audit.note(Check::TokenForm, true, || Detail::new("a signed token in compact form", "three segments"))?;
         self.header(&header)?;
         self.signature(&header, &parts)?;
         let claims = Claims::read(&parts.payload);
-        let Some(claims) =
-            self.form(Check::ClaimsForm, claims, "claims whose members have their types", "well formed")?
-        else {
-            return ControlFlow::Continue(None);
-        };
+        let Some(claims) = self.readable(Check::ClaimsForm, claims)? else { return ControlFlow::Continue(None) };
+        self.audit
+            .note(Check::ClaimsForm, true, || Detail::new("claims whose members have their types", "well formed"))?;
         self.required(&claims)?;
         self.issuer(&claims)?;
         self.audience(&claims)?;
@@ -143,19 +140,10 @@ impl<A: Audit> Run<'_, A> {
         ControlFlow::Continue(own.map(|own| Checked::new(claims, own)))
     }
 
-    /// Notes whether something could be read at all; what could not be read ends the run.
-    fn form<T>(
-        &mut self,
-        check: Check,
-        read: Result<T, Detail>,
-        wanted: &str,
-        held: &str,
-    ) -> ControlFlow<(), Option<T>> {
+    /// What could be read; what could not is noted and ends the run.
+    fn readable<T>(&mut self, check: Check, read: Result<T, Detail>) -> ControlFlow<(), Option<T>> {
         match read {
-            Ok(value) => {
-                self.audit.note(check, true, || Detail::new(wanted, held))?;
-                ControlFlow::Continue(Some(value))
-            }
+            Ok(value) => ControlFlow::Continue(Some(value)),
             Err(detail) => {
                 self.audit.note(check, false, || detail)?;
                 ControlFlow::Continue(None)
@@ -163,7 +151,7 @@ impl<A: Audit> Run<'_, A> {
         }
     }
 
-    fn header(&mut self, header: &Header) -> ControlFlow<()> {
+    fn header(&mut self, header: &Header<'_>) -> ControlFlow<()> {
         self.audit.note(Check::Critical, header.crit.is_empty(), || {
             let names = quoted_list(header.crit.iter().map(String::as_str));
             Detail::new("no critical extension", if header.crit.is_empty() { "none".to_owned() } else { names })
@@ -177,7 +165,7 @@ impl<A: Audit> Run<'_, A> {
         })
     }
 
-    fn signature(&mut self, header: &Header, parts: &Compact<'_>) -> ControlFlow<()> {
+    fn signature(&mut self, header: &Header<'_>, parts: &Compact<'_>) -> ControlFlow<()> {
         let (verifier, kid) = (self.verifier, header.kid.as_deref());
         let allowed = &verifier.algorithms;
         let named = Algorithm::from_name(&header.alg).filter(|algorithm| allowed.contains(algorithm));
