@@ -149,15 +149,15 @@ pub(crate) fn quoted(text: &str) -> String {
 }
 
 /// Several texts, quoted and joined; at most five of them.
-pub(crate) fn quoted_list<'a>(texts: impl ExactSizeIterator<Item = &'a str>) -> String {
+pub(crate) fn quoted_list<'a>(texts: impl Iterator<Item = &'a str>) -> String {
     const MOST: usize = 5;
-    let count = texts.len();
-    if count == 0 {
+    let texts: Vec<_> = texts.collect();
+    if texts.is_empty() {
         return "nothing".to_owned();
     }
-    let mut list = texts.take(MOST).map(quoted).collect::<Vec<_>>().join(", ");
-    if count > MOST {
-        list.push_str(&format!(" and {} more", count - MOST));
+    let mut list = texts.iter().take(MOST).map(|text| quoted(text)).collect::<Vec<_>>().join(", ");
+    if texts.len() > MOST {
+        list.push_str(&format!(" and {} more", texts.len() - MOST));
     }
     list
 }

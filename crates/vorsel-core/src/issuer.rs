@@ -6,6 +6,7 @@ use serde_json::Value;
 use crate::base64url;
 use crate::claims::{NoOwn, REGISTERED};
 use crate::json::Object;
+use crate::jws::header_segment;
 use crate::key::{KeyError, SigningKey};
 use crate::kind::Kind;
 use crate::scope::Scopes;
@@ -184,11 +185,7 @@ impl Issuer {
 
     /// Signs the claims as a token of this kind.
     pub(crate) fn sign(&self, kind: Kind, claims: Object) -> Result<String, KeyError> {
-        let mut header = Object::new();
-        set(&mut header, "alg", self.key.algorithm().name());
-        set(&mut header, "typ", kind.typ());
-        set(&mut header, "kid", self.key.key_id());
-        let mut token = base64url::encode(Value::Object(header).to_string());
+        let mut token = header_segment(&self.key.verifying_key(), kind);
         token.push('.');
         base64url::encode_onto(Value::Object(claims).to_string().as_bytes(), &mut token);
         let signature = self.key.sign(token.as_bytes())?;

@@ -10,7 +10,9 @@ use serde_json::Value;
 
 use crate::base64url;
 use crate::finding::{Detail, quoted};
-use crate::json::{self, Strict, Text};
+use crate::json::{self, Object, Strict, Text};
+use crate::key::VerifyingKey;
+use crate::kind::Kind;
 
 /// A token taken apart, payload and signature decoded, nothing in it checked.
 pub(crate) struct Compact<'a> {
@@ -33,6 +35,11 @@ impl<'a> Compact<'a> {
         Self::segments(token).map_err(|detail| usual_mistake(token).unwrap_or(detail))
     }
 
+    /// The header's segment as it came.
+    pub(crate) const fn header_segment(&self) -> &[u8] {
+        self.header
+    }
+
     /// Decodes the header's segment.
     pub(crate) fn header(&self) -> Result<Vec<u8>, Detail> {
         segment("header", self.header).map_err(|detail| usual_mistake(self.token).unwrap_or(detail))
@@ -41,7 +48,7 @@ impl<'a> Compact<'a> {
     fn segments(token: &'a [u8]) -> Result<Self, Detail> {
         let (header, rest) = split_at_dot(token).ok_or_else(|| not_three_segments(token))?;
         let (payload, signature) = split_at_dot(rest).ok_or_else(|| not_three_segments(token))?;
-        if signature.contains(&b'.') {
+        if memchr::memchr(b'.', signature).is_some() {
             return Err(not_three_segments(token));
         }
         Ok(Self {
@@ -55,7 +62,7 @@ impl<'a> Compact<'a> {
 }
 
 fn split_at_dot(bytes: &[u8]) -> Option<(&[u8], &[u8])> {
-    let dot = bytes.iter().position(|byte| *byte == b'.')?;
+    let dot = memchr::memchr(b'.', bytes)?;
     Some((&bytes[..dot], &bytes[dot + 1..]))
 }
 
@@ -109,7 +116,27 @@ pub(crate) struct Header<'a> {
     pub(crate) crit: Vec<String>,
 }
 
+/// The header's segment as an [`Issuer`](crate::Issuer) with this key writes it.
+pub(crate) fn header_segment(key: &VerifyingKey, kind: Kind) -> String {
+    let mut header = Object::new();
+    for (name, value) in [("alg", key.algorithm().name()), ("typ", kind.typ()), ("kid", key.key_id())] {
+        header.insert(name.to_owned(), value.into());
+    }
+    base64url::encode(Value::Object(header).to_string())
+}
+
 impl<'a> Header<'a> {
+    /// The header that [`header_segment`] writes, known without reading it.
+    pub(crate) fn known(key: &'a VerifyingKey, kind: Kind) -> Self {
+        let borrowed = |text| Some(Cow::Borrowed(text));
+        Self {
+            alg: Cow::Borrowed(key.algorithm().name()),
+            typ: borrowed(kind.typ()),
+            kid: borrowed(key.key_id()),
+            crit: Vec::new(),
+        }
+    }
+
     pub(crate) fn read(bytes: &'a [u8]) -> Result<Self, Detail> {
         json::read(bytes, HeaderVisitor).map_err(|error| {
             Detail::new("a header that is one strict JSON object with members of their types", error.to_string())
@@ -186,6 +213,8 @@ fn critical(crit: &Value, there: impl Fn(&str) -> bool) -> Result<Vec<String>, S
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::algorithm::Algorithm;
+    use crate::key::SigningKey;
     use proptest::prelude::*;
 
     fn found(token: &str) -> String {
@@ -239,6 +268,20 @@ mod tests {
             (r#"{"alg":"ES256","alg":"ES256"}"#, false),
         ] {
             assert_eq!(Header::read(text.as_bytes()).is_ok(), fine, "{text}");
+        }
+    }
+
+    /// The short cut and the long way must see the same header.
+    #[test]
+    fn a_known_header_is_what_reading_it_gives() {
+        for algorithm in Algorithm::ALL {
+            for kid in ["hill", "", "\"\\\n\u{1f52d}", "crit"] {
+                let key = SigningKey::generate(algorithm).expect("a key").with_key_id(kid).verifying_key();
+                for kind in [Kind::Access, Kind::Refresh, Kind::Plain] {
+                    let bytes = base64url::decode(header_segment(&key, kind)).expect("base64url");
+                    assert_eq!(Header::read(&bytes).expect("a header"), Header::known(&key, kind));
+                }
+            }
         }
     }
 

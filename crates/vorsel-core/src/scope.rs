@@ -4,9 +4,9 @@ use std::fmt;
 
 use crate::finding::quoted;
 
-/// A set of scope values, in the order given, none twice.
+/// A set of scope values, in the order given, none twice: kept as the one text that tokens carry.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Scopes(Vec<String>);
+pub struct Scopes(String);
 
 /// A text that is not a scope list.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -19,7 +19,7 @@ pub struct ScopeError {
 impl Scopes {
     /// The empty set.
     pub(crate) const fn none() -> Self {
-        Self(Vec::new())
+        Self(String::new())
     }
 
     /// Reads the space-separated list; the empty text is the empty set.
@@ -28,30 +28,33 @@ impl Scopes {
     /// If a value is empty or holds a character that RFC 6749 does not allow.
     pub fn parse(text: &str) -> Result<Self, ScopeError> {
         if text.is_empty() {
-            return Ok(Self::default());
+            return Ok(Self::none());
         }
-        let mut scopes = Self::default();
+        let mut scopes = String::with_capacity(text.len());
         for value in text.split(' ') {
             if !is_scope(value) {
                 return Err(ScopeError { found: quoted(text) });
             }
-            if !scopes.contains(value) {
-                scopes.0.push(value.to_owned());
+            if !scopes.split(' ').any(|held| held == value) {
+                if !scopes.is_empty() {
+                    scopes.push(' ');
+                }
+                scopes.push_str(value);
             }
         }
-        Ok(scopes)
+        Ok(Self(scopes))
     }
 
     /// Whether the set holds `scope`.
     #[must_use]
     pub fn contains(&self, scope: &str) -> bool {
-        self.0.iter().any(|held| held == scope)
+        self.iter().any(|held| held == scope)
     }
 
     /// Whether every scope of this set is in `other` too.
     #[must_use]
     pub fn is_subset(&self, other: &Self) -> bool {
-        self.0.iter().all(|scope| other.contains(scope))
+        self.iter().all(|scope| other.contains(scope))
     }
 
     /// Whether there is none.
@@ -61,8 +64,14 @@ impl Scopes {
     }
 
     /// Each scope in turn.
-    pub fn iter(&self) -> impl ExactSizeIterator<Item = &str> {
-        self.0.iter().map(String::as_str)
+    pub fn iter(&self) -> impl Iterator<Item = &str> {
+        self.0.split(' ').filter(|scope| !scope.is_empty())
+    }
+
+    /// The list as tokens carry it.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
     }
 }
 
@@ -73,7 +82,7 @@ pub(crate) fn is_scope(value: &str) -> bool {
 
 impl fmt::Display for Scopes {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.0.join(" "))
+        f.write_str(&self.0)
     }
 }
 

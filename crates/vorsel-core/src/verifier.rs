@@ -10,7 +10,7 @@ use crate::claims::{Checked, Claims};
 use crate::expectations::{Audience, Expectations};
 use crate::finding::{Check, Detail, Finding, quoted, quoted_list};
 use crate::json;
-use crate::jws::{Compact, Header};
+use crate::jws::{Compact, Header, header_segment};
 use crate::key::{CandidateError, KeySet};
 use crate::time::{Timestamp, spoken};
 
@@ -20,7 +20,12 @@ pub struct Verifier {
     keys: KeySet,
     expectations: Expectations,
     algorithms: Vec<Algorithm>,
+    /// The headers that issuers of ours write with the first few keys, so that they need not be read each time.
+    usual_headers: Vec<String>,
 }
+
+/// More headers than this would take longer to compare with than one takes to read.
+const MOST_USUAL_HEADERS: usize = 4;
 
 /// All findings for one token, in the order checked.
 #[derive(Clone, Debug)]
@@ -57,7 +62,9 @@ impl Verifier {
         if let Some(allowed) = &expectations.algorithms {
             algorithms.retain(|algorithm| allowed.contains(algorithm));
         }
-        Self { keys, expectations, algorithms }
+        let usual_keys = keys.keys().iter().take(MOST_USUAL_HEADERS);
+        let usual_headers = usual_keys.map(|key| header_segment(key, expectations.kind)).collect();
+        Self { keys, expectations, algorithms, usual_headers }
     }
 
     /// What this verifier requires.
@@ -117,13 +124,23 @@ struct Run<'a, A> {
     audit: &'a mut A,
 }
 
-impl<A: Audit> Run<'_, A> {
+impl<'a, A: Audit> Run<'a, A> {
     fn token<C: DeserializeOwned>(mut self, token: &[u8]) -> ControlFlow<(), Option<Checked<C>>> {
         let limit = self.verifier.expectations.size_limit;
-        let parts = Compact::read(token, limit).and_then(|parts| Ok((parts.header()?, parts)));
-        let Some((header, parts)) = self.readable(Check::TokenForm, parts)? else { return ControlFlow::Continue(None) };
-        let Some(header) = self.readable(Check::TokenForm, Header::read(&header))? else {
+        let Some(parts) = self.readable(Check::TokenForm, Compact::read(token, limit))? else {
             return ControlFlow::Continue(None);
+        };
+        let bytes;
+        let header = if let Some(header) = self.usual_header(parts.header_segment()) {
+            header
+        } else {
+            let read = parts.header();
+            let Some(read) = self.readable(Check::TokenForm, read)? else { return ControlFlow::Continue(None) };
+            bytes = read;
+            let Some(header) = self.readable(Check::TokenForm, Header::read(&bytes))? else {
+                return ControlFlow::Continue(None);
+            };
+            header
         };
         self.audit.note(Check::TokenForm, true, || Detail::new("a signed token in compact form", "three segments"))?;
         self.header(&header)?;
@@ -138,6 +155,12 @@ impl<A: Audit> Run<'_, A> {
         self.times(&claims)?;
         let own = self.own::<C>(&claims)?;
         ControlFlow::Continue(own.map(|own| Checked::new(claims, own)))
+    }
+
+    fn usual_header(&self, segment: &[u8]) -> Option<Header<'a>> {
+        let verifier = self.verifier;
+        let index = verifier.usual_headers.iter().position(|usual| usual.as_bytes() == segment)?;
+        Some(Header::known(&verifier.keys.keys()[index], verifier.expectations.kind))
     }
 
     /// What could be read; what could not is noted and ends the run.

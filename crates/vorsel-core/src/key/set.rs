@@ -126,23 +126,24 @@ impl KeySet {
     }
 
     /// The keys that may have signed a token with this header.
-    pub(crate) fn candidates(&self, kid: Option<&str>, algorithm: Algorithm) -> Result<Candidates<'_>, CandidateError> {
+    pub(crate) fn candidates<'k>(
+        &'k self,
+        kid: Option<&str>,
+        algorithm: Algorithm,
+    ) -> Result<Candidates<'k>, CandidateError> {
         let by_name = |key: &&VerifyingKey| kid.is_none_or(|kid| key.key_id() == kid);
-        let nameless = |key: &&VerifyingKey| key.is_nameless();
         let fitting = |key: &&VerifyingKey| key.algorithm() == algorithm;
-        let mut found: Vec<&VerifyingKey> = self.keys.iter().filter(by_name).filter(fitting).collect();
-        if found.is_empty() {
-            // A key ID that belongs to a key of another algorithm is not a reason to look further.
-            if let Some(other) = self.keys.iter().find(|key| kid == Some(key.key_id())) {
-                return Err(CandidateError::OtherAlgorithm(other.algorithm()));
-            }
-            found = self.keys.iter().filter(nameless).filter(fitting).collect();
+        let few = |keys: &mut dyn Iterator<Item = &'k VerifyingKey>| Candidates(std::array::from_fn(|_| keys.next()));
+        let named = few(&mut self.keys.iter().filter(by_name).filter(fitting));
+        if !named.is_empty() {
+            return Ok(named);
         }
-        if found.is_empty() {
-            return Err(CandidateError::Unknown);
+        // A key ID that belongs to a key of another algorithm is not a reason to look further.
+        if let Some(other) = self.keys.iter().find(|key| kid == Some(key.key_id())) {
+            return Err(CandidateError::OtherAlgorithm(other.algorithm()));
         }
-        found.truncate(MAX_CANDIDATES);
-        Ok(Candidates(found))
+        let nameless = few(&mut self.keys.iter().filter(|key| key.is_nameless()).filter(fitting));
+        if nameless.is_empty() { Err(CandidateError::Unknown) } else { Ok(nameless) }
     }
 
     /// The algorithms the keys are bound to, each once.
@@ -163,13 +164,17 @@ fn read_member(member: &mut Value) -> Result<VerifyingKey, String> {
     key
 }
 
-/// A few keys of one algorithm, never none.
-pub(crate) struct Candidates<'a>(Vec<&'a VerifyingKey>);
+/// A few keys of one algorithm.
+pub(crate) struct Candidates<'a>([Option<&'a VerifyingKey>; MAX_CANDIDATES]);
 
 impl Candidates<'_> {
+    const fn is_empty(&self) -> bool {
+        self.0[0].is_none()
+    }
+
     /// Whether one of them made `signature` over `input`.
     pub(crate) fn verify(&self, input: &[u8], signature: &[u8]) -> bool {
-        self.0.iter().any(|key| key.verifies(input, signature))
+        self.0.iter().flatten().any(|key| key.verifies(input, signature))
     }
 }
 

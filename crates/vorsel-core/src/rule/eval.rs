@@ -116,7 +116,7 @@ impl<B: RoleBook> Evaluator<'_, B> {
         }
     }
 
-    fn roles(&self) -> impl ExactSizeIterator<Item = &str> {
+    fn roles(&self) -> impl Iterator<Item = &str> {
         self.facts.caller.roles().iter().map(String::as_str)
     }
 
