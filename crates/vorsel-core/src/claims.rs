@@ -3,10 +3,13 @@
 use std::borrow::Cow;
 use std::fmt;
 
+use compact_str::CompactString;
 use serde::de::{DeserializeSeed, Deserializer, MapAccess, SeqAccess, Visitor};
+use serde_json::Value;
 
 use crate::finding::Detail;
 use crate::json::{self, Object, ObjectVisitor, Text};
+use crate::own::OwnClaims;
 use crate::scope::Scopes;
 use crate::time::Timestamp;
 
@@ -15,20 +18,20 @@ use crate::time::Timestamp;
 #[derive(Clone, Debug, PartialEq)]
 pub struct Claims {
     pub(crate) issuer: Option<String>,
-    pub(crate) subject: Option<String>,
+    pub(crate) subject: Option<CompactString>,
     pub(crate) audience: Option<Vec<String>>,
     pub(crate) expires_at: Option<Timestamp>,
     pub(crate) not_before: Option<Timestamp>,
     pub(crate) issued_at: Option<Timestamp>,
-    pub(crate) id: Option<String>,
-    pub(crate) client_id: Option<String>,
+    pub(crate) id: Option<CompactString>,
+    pub(crate) client_id: Option<CompactString>,
     pub(crate) scopes: Option<Scopes>,
     pub(crate) roles: Option<Vec<String>>,
-    pub(crate) session_id: Option<String>,
+    pub(crate) session_id: Option<CompactString>,
     pub(crate) authenticated_at: Option<Timestamp>,
     pub(crate) acr: Option<String>,
     pub(crate) confirmation: Option<Object>,
-    pub(crate) own: Object,
+    pub(crate) own: OwnClaims,
 }
 
 /// The names that are not the app's to use for its own claims.
@@ -60,7 +63,7 @@ impl Claims {
             authenticated_at: None,
             acr: None,
             confirmation: None,
-            own: Object::new(),
+            own: OwnClaims::new(),
         }
     }
 
@@ -81,7 +84,7 @@ impl Claims {
             "auth_time" => self.authenticated_at.is_some(),
             "acr" => self.acr.is_some(),
             "cnf" => self.confirmation.is_some(),
-            own => self.own.contains_key(own),
+            own => self.own.get(own).is_some(),
         }
     }
 
@@ -152,10 +155,10 @@ impl Claims {
         self.authenticated_at
     }
 
-    /// The claims that are not registered, as JSON.
+    /// A claim of the app's own, as JSON.
     #[must_use]
-    pub const fn own(&self) -> &Object {
-        &self.own
+    pub fn own(&self, name: &str) -> Option<&Value> {
+        self.own.get(name)
     }
 }
 
@@ -203,27 +206,29 @@ impl<'de> Visitor<'de> for ClaimsVisitor {
         let mut claims = Claims::none();
         while let Some(name) = members.next_key_seed(Text("a name"))? {
             let text = |expected| Owned(Text(expected));
+            let short = |expected| Short(Text(expected));
             match &*name {
                 "iss" => fill(&mut claims.issuer, &name, &mut members, text("a string in \"iss\""))?,
-                "sub" => fill(&mut claims.subject, &name, &mut members, text("a string in \"sub\""))?,
+                "sub" => fill(&mut claims.subject, &name, &mut members, short("a string in \"sub\""))?,
                 "aud" => fill(&mut claims.audience, &name, &mut members, Audience)?,
                 "exp" => fill(&mut claims.expires_at, &name, &mut members, Date("a number of seconds in \"exp\""))?,
                 "nbf" => fill(&mut claims.not_before, &name, &mut members, Date("a number of seconds in \"nbf\""))?,
                 "iat" => fill(&mut claims.issued_at, &name, &mut members, Date("a number of seconds in \"iat\""))?,
-                "jti" => fill(&mut claims.id, &name, &mut members, text("a string in \"jti\""))?,
-                "client_id" => fill(&mut claims.client_id, &name, &mut members, text("a string in \"client_id\""))?,
+                "jti" => fill(&mut claims.id, &name, &mut members, short("a string in \"jti\""))?,
+                "client_id" => fill(&mut claims.client_id, &name, &mut members, short("a string in \"client_id\""))?,
                 "scope" => fill(&mut claims.scopes, &name, &mut members, ScopeList)?,
                 "roles" => fill(&mut claims.roles, &name, &mut members, Texts("an array of strings in \"roles\""))?,
-                "sid" => fill(&mut claims.session_id, &name, &mut members, text("a string in \"sid\""))?,
+                "sid" => fill(&mut claims.session_id, &name, &mut members, short("a string in \"sid\""))?,
                 "auth_time" => {
                     let seconds = Date("a number of seconds in \"auth_time\"");
                     fill(&mut claims.authenticated_at, &name, &mut members, seconds)?;
                 }
                 "acr" => fill(&mut claims.acr, &name, &mut members, text("a string in \"acr\""))?,
                 "cnf" => fill(&mut claims.confirmation, &name, &mut members, Confirmation)?,
-                _ => json::add_member(&mut claims.own, name.into_owned(), &mut members)?,
+                _ => claims.own.read(&name, &mut members)?,
             }
         }
+        claims.own.finished()?;
         Ok(claims)
     }
 }
@@ -269,6 +274,17 @@ impl<'de> DeserializeSeed<'de> for Owned {
 
     fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<String, D::Error> {
         self.0.deserialize(reader).map(Cow::into_owned)
+    }
+}
+
+/// Ids and subjects, most of which are short enough to need no memory of their own.
+struct Short(Text);
+
+impl<'de> DeserializeSeed<'de> for Short {
+    type Value = CompactString;
+
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<CompactString, D::Error> {
+        self.0.deserialize(reader).map(CompactString::from)
     }
 }
 

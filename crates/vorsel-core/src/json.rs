@@ -8,7 +8,7 @@
 use std::borrow::Cow;
 use std::fmt;
 
-use serde::de::{Deserialize, DeserializeSeed, Deserializer, MapAccess, SeqAccess, Visitor};
+use serde::de::{DeserializeSeed, Deserializer, MapAccess, SeqAccess, Visitor};
 use serde_json::map::Entry;
 use serde_json::{Map, Number, Value};
 
@@ -81,21 +81,6 @@ pub(crate) fn type_name(value: &Value) -> &'static str {
     }
 }
 
-/// Reads the value of the member `name` and adds it, unless there is one of that name.
-pub(crate) fn add_member<'de, A: MapAccess<'de>>(
-    object: &mut Object,
-    name: String,
-    members: &mut A,
-) -> Result<(), A::Error> {
-    match object.entry(name) {
-        Entry::Occupied(there) => Err(twice(there.key())),
-        Entry::Vacant(free) => {
-            free.insert(members.next_value_seed(Strict)?);
-            Ok(())
-        }
-    }
-}
-
 /// Reads a strict object as a member's value.
 pub(crate) struct ObjectVisitor;
 
@@ -109,7 +94,12 @@ impl<'de> Visitor<'de> for ObjectVisitor {
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Object, A::Error> {
         let mut object = Object::new();
         while let Some(name) = members.next_key::<String>()? {
-            add_member(&mut object, name, &mut members)?;
+            match object.entry(name) {
+                Entry::Occupied(there) => return Err(twice(there.key())),
+                Entry::Vacant(free) => {
+                    free.insert(members.next_value_seed(Strict)?);
+                }
+            }
         }
         Ok(object)
     }
@@ -176,34 +166,6 @@ impl<'de> Visitor<'de> for ValueVisitor {
     }
 }
 
-/// Reads `T` out of an object already read; the error names the member, the wanted and the found type.
-pub(crate) fn fit<T: for<'de> Deserialize<'de>>(object: &Object) -> Result<T, Misfit> {
-    T::deserialize(object).map_err(|_| misfit::<T>(object))
-}
-
-/// What does not fit, and where.
-#[derive(Debug)]
-pub(crate) struct Misfit {
-    /// The path of the member, empty for the object itself.
-    pub(crate) member: String,
-    /// Expected and found, in the reader's words.
-    pub(crate) problem: String,
-}
-
-#[cold]
-fn misfit<T: for<'de> Deserialize<'de>>(object: &Object) -> Misfit {
-    match serde_path_to_error::deserialize::<_, T>(object) {
-        Ok(_) => Misfit { member: String::new(), problem: "a value that reads differently each time".to_owned() },
-        Err(error) => {
-            let member = error.path().to_string();
-            Misfit {
-                member: if member == "." { String::new() } else { member },
-                problem: error.into_inner().to_string(),
-            }
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -243,18 +205,5 @@ mod tests {
         assert!(object(nested(20).as_bytes()).is_ok());
         assert!(object(nested(100).as_bytes()).is_ok());
         assert!(object(nested(100_000).as_bytes()).is_err());
-    }
-
-    #[test]
-    fn a_misfit_names_member_wanted_and_found() {
-        #[derive(serde::Deserialize, Debug)]
-        struct Own {
-            #[serde(rename = "training")]
-            _training: u8,
-        }
-        let own = object(br#"{"training":"high"}"#).expect("an object");
-        let misfit = fit::<Own>(&own).expect_err("a misfit");
-        assert_eq!(misfit.member, "training");
-        assert_eq!(misfit.problem, r#"invalid type: string "high", expected u8"#);
     }
 }

@@ -17,6 +17,7 @@ mod json;
 mod jws;
 mod key;
 mod kind;
+mod own;
 mod plan;
 pub mod rule;
 mod scope;

@@ -9,7 +9,6 @@ use crate::audit::{Audit, EveryFinding, FirstFailure};
 use crate::claims::{Checked, Claims};
 use crate::expectations::{Audience, Expectations};
 use crate::finding::{Check, Detail, Finding, quoted, quoted_list};
-use crate::json;
 use crate::jws::{Compact, Header, header_segment};
 use crate::key::{CandidateError, KeySet};
 use crate::time::{Timestamp, spoken};
@@ -276,7 +275,7 @@ impl<'a, A: Audit> Run<'a, A> {
     }
 
     fn own<C: DeserializeOwned>(&mut self, claims: &Claims) -> ControlFlow<(), Option<C>> {
-        let fit = json::fit::<C>(&claims.own);
+        let fit = claims.own.fit::<C>();
         self.audit.note(Check::OwnClaims, fit.is_ok(), || match &fit {
             Ok(_) => Detail::new("claims that fit the app's type", "they fit"),
             Err(misfit) => Detail::new(

@@ -116,6 +116,10 @@ fn claims_of_all_kinds_get_the_finding_they_deserve() {
         with(claims(), "deep", json!("nested"))
             .replace("\"nested\"", &format!("{}{}", "[".repeat(levels), "]".repeat(levels)))
     };
+    let many = |count: usize, more: &str| {
+        let members: String = (0..count).map(|index| format!("\"c{index}\":{index},")).collect();
+        claims().to_string().replacen('{', &format!("{{{members}{more}"), 1)
+    };
     for (claims, expected) in [
         (claims().to_string(), &[][..]),
         (with(claims(), "aud", json!(["https://lab.skarnhill.test", AUDIENCE])), &[]),
@@ -152,6 +156,8 @@ fn claims_of_all_kinds_get_the_finding_they_deserve() {
         (deep(4_000), &["malformed"]),
         (claims().to_string().replace("\"sub\"", "\"iss\""), &["malformed"]),
         (claims().to_string().replacen("{", "{\"training\":9,", 1), &["malformed"]),
+        (many(100, ""), &[]),
+        (many(100, "\"c7\":1,"), &["malformed"]),
         (format!("{} ", claims()), &[]),
         (format!("{}x", claims()), &["malformed"]),
         (format!("[{}]", claims()), &["malformed"]),

@@ -86,7 +86,7 @@ impl<B: RoleBook> Evaluator<'_, B> {
             }
             Operand::Claim(names) => {
                 let (first, rest) = names.split_first()?;
-                let claim = self.facts.caller.own().get(first)?;
+                let claim = self.facts.caller.own(first)?;
                 rest.iter().try_fold(claim, |value, name| value.get(name)).map(Cow::Borrowed)
             }
         }
