@@ -1,7 +1,5 @@
 //! The app's own claims as JSON, before they become the app's type.
 
-use std::borrow::Cow;
-
 use compact_str::CompactString;
 use serde::de::value::MapDeserializer;
 use serde::de::{Deserialize, MapAccess};
@@ -32,13 +30,9 @@ impl OwnClaims {
     }
 
     /// Reads the value of the member `name`; whether names repeat is seen in [`finished`](Self::finished).
-    pub(crate) fn read<'de, A: MapAccess<'de>>(
-        &mut self,
-        name: &Cow<'_, str>,
-        members: &mut A,
-    ) -> Result<(), A::Error> {
+    pub(crate) fn read<'de, A: MapAccess<'de>>(&mut self, name: &str, members: &mut A) -> Result<(), A::Error> {
         let value = members.next_value_seed(Strict)?;
-        self.0.push((CompactString::from(&**name), value));
+        self.0.push((CompactString::from(name), value));
         Ok(())
     }
 
