@@ -77,7 +77,7 @@ impl Bare {
 }
 
 /// Nanoseconds of one call, over a batch.
-fn time(run: &mut dyn FnMut(), calls: u32) -> f64 {
+fn time(run: &dyn Fn(), calls: u32) -> f64 {
     let start = Instant::now();
     (0..calls).for_each(|_| run());
     start.elapsed().as_secs_f64() * 1e9 / f64::from(calls)
@@ -89,7 +89,7 @@ fn median(values: &mut [f64]) -> f64 {
 }
 
 /// The medians of both, and the median of their ratios.
-fn compare(bare: &mut dyn FnMut(), full: &mut dyn FnMut()) -> (f64, f64, f64) {
+fn compare(bare: &dyn Fn(), full: &dyn Fn()) -> (f64, f64, f64) {
     let warm = time(bare, 20).max(1.0);
     let calls = ((BATCH.as_secs_f64() * 1e9 / warm) as u32).clamp(4, 20_000);
     let (mut bares, mut fulls, mut ratios) = (Vec::new(), Vec::new(), Vec::new());
@@ -124,10 +124,10 @@ fn main() {
         let token = Issuer::new(ISSUER, key).access(&draft, "41lfCSBRw0OIP93aaoIujg", NOW).expect("a token");
         let (input, signature) = token.rsplit_once('.').expect("a token");
         let signature = base64url::decode(signature).expect("base64url");
-        let mut bare = || assert!(black_box(&bare).verify(black_box(input.as_bytes()), black_box(&signature)));
-        let mut full = || drop(black_box(verifier.check::<Staff>(black_box(&token), NOW).expect("accepted")));
-        let allocations = allocation_counter::measure(|| full()).count_total;
-        let (bare, full, ratio) = compare(&mut bare, &mut full);
+        let bare = || assert!(black_box(&bare).verify(black_box(input.as_bytes()), black_box(&signature)));
+        let full = || drop(black_box(verifier.check::<Staff>(black_box(&token), NOW).expect("accepted")));
+        let allocations = allocation_counter::measure(&full).count_total;
+        let (bare, full, ratio) = compare(&bare, &full);
         println!("{:<8}{bare:>12.0}{full:>12.0}{ratio:>9.3}{:>9.0}{allocations:>14}", algorithm.name(), full - bare);
     }
 }
