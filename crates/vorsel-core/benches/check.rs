@@ -126,7 +126,7 @@ fn main() {
         let signature = base64url::decode(signature).expect("base64url");
         let bare = || assert!(black_box(&bare).verify(black_box(input.as_bytes()), black_box(&signature)));
         let full = || drop(black_box(verifier.check::<Staff>(black_box(&token), NOW).expect("accepted")));
-        let allocations = allocation_counter::measure(&full).count_total;
+        let allocations = allocation_counter::measure(full).count_total;
         let (bare, full, ratio) = compare(&bare, &full);
         println!("{:<8}{bare:>12.0}{full:>12.0}{ratio:>9.3}{:>9.0}{allocations:>14}", algorithm.name(), full - bare);
     }
