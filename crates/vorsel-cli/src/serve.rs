@@ -34,8 +34,8 @@ pub(crate) struct ServeArguments {
     /// How long access tokens last.
     #[arg(long, value_name = "SECONDS")]
     access_lifetime: Option<u64>,
-    /// For how long a spent refresh token may come again and gets the same successor; 0 to 60.
-    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(0..=60))]
+    /// For how long a spent refresh token may come again and gets the same successor; 0 to 300.
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(0..=300))]
     retry_window: Option<u64>,
 }
 

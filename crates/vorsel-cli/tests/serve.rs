@@ -167,6 +167,19 @@ async fn several_servers_on_one_store_act_as_one() {
 }
 
 #[tokio::test]
+async fn an_access_token_ends_with_its_lifetime_to_the_second() {
+    let server = Server::start(&["--access-lifetime", "2"]);
+    let (access, refresh) = server.tokens("obs-0017").await;
+    assert_eq!(server.call(Method::GET, "/exposures", &access).await, 200);
+    tokio::time::sleep(Duration::from_millis(2_050)).await;
+    assert_eq!(server.call(Method::GET, "/exposures", &access).await, 401);
+    let (status, reply) = server.renew(&refresh).await;
+    assert_eq!((status, &reply["expires_in"]), (200, &json!(2)));
+    let renewed = reply["access_token"].as_str().expect("a token");
+    assert_eq!(server.call(Method::GET, "/exposures", renewed).await, 200);
+}
+
+#[tokio::test]
 async fn sessions_and_keys_outlive_a_server_that_is_killed() {
     let folder = tempfile::tempdir().expect("a folder");
     let server = Server::on(folder.path(), &[]);

@@ -129,18 +129,11 @@ impl<'a, A: Audit> Run<'a, A> {
         let Some(parts) = self.readable(Check::TokenForm, Compact::read(token, limit))? else {
             return ControlFlow::Continue(None);
         };
-        let bytes;
-        let header = if let Some(header) = self.usual_header(parts.header_segment()) {
-            header
-        } else {
-            let read = parts.header();
-            let Some(read) = self.readable(Check::TokenForm, read)? else { return ControlFlow::Continue(None) };
-            bytes = read;
-            let Some(header) = self.readable(Check::TokenForm, Header::read(&bytes))? else {
-                return ControlFlow::Continue(None);
-            };
-            header
-        };
+        let usual = self.usual_header(parts.header_segment());
+        let bytes = if usual.is_some() { Ok(Vec::new()) } else { parts.header() };
+        let Some(bytes) = self.readable(Check::TokenForm, bytes)? else { return ControlFlow::Continue(None) };
+        let header = usual.map_or_else(|| Header::read(&bytes), Ok);
+        let Some(header) = self.readable(Check::TokenForm, header)? else { return ControlFlow::Continue(None) };
         self.audit.note(Check::TokenForm, true, || Detail::new("a signed token in compact form", "three segments"))?;
         self.header(&header)?;
         self.signature(&header, &parts)?;
