@@ -24,8 +24,14 @@ fn session() -> Session {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_sqlite_file_is_opened_by_many_at_once_and_keeps_its_sessions() {
+    for round in 0..20 {
+        opened_by_many_at_once(round).await;
+    }
+}
+
+async fn opened_by_many_at_once(round: u32) {
     let folder = tempfile::tempdir().expect("a folder");
-    let path = folder.path().join("sessions.sqlite");
+    let path = folder.path().join(format!("sessions-{round}.sqlite"));
     let openings: Vec<_> = (0..8).map(|_| tokio::spawn(SqliteStore::open(path.clone()))).collect();
     let mut stores = Vec::new();
     for opening in openings {

@@ -62,8 +62,7 @@ impl SqliteStore {
             // A renewal that was answered must survive a power cut: else the client holds a token nobody knows.
             .synchronous(SqliteSynchronous::Full)
             .busy_timeout(WAIT_FOR_WRITER);
-        let pool = SqlitePoolOptions::new().max_connections(CONNECTIONS).connect_with(options).await;
-        let store = Self { pool: pool.map_err(failed("open the database"))? };
+        let store = Self { pool: connect(options).await.map_err(failed("open the database"))? };
         store.set_up().await.map_err(failed("set its tables up"))?;
         Ok(store)
     }
@@ -80,6 +79,27 @@ impl SqliteStore {
     pub async fn close(&self) {
         self.pool.close().await;
     }
+}
+
+/// Opens the file. When several processes open a new one at once, turning the write-ahead log on fails with "busy" for
+/// all but one of them, whatever the busy timeout is; a moment later it is on.
+async fn connect(options: SqliteConnectOptions) -> Result<SqlitePool, sqlx::Error> {
+    const PAUSE: Duration = Duration::from_millis(20);
+    let mut attempts_left = WAIT_FOR_WRITER.as_millis() / PAUSE.as_millis();
+    loop {
+        match SqlitePoolOptions::new().max_connections(CONNECTIONS).connect_with(options.clone()).await {
+            Err(error) if is_busy(&error) && attempts_left > 0 => attempts_left -= 1,
+            other => return other,
+        }
+        tokio::time::sleep(PAUSE).await;
+    }
+}
+
+/// SQLITE_BUSY and its extended codes, which keep it in their low byte.
+fn is_busy(error: &sqlx::Error) -> bool {
+    const BUSY: i32 = 5;
+    let code = error.as_database_error().and_then(|error| error.code()?.parse::<i32>().ok());
+    code.is_some_and(|code| code & 0xff == BUSY)
 }
 
 fn failed<E: Into<Box<dyn std::error::Error + Send + Sync>>>(action: &'static str) -> impl Fn(E) -> StoreError {
