@@ -3,6 +3,7 @@
 use std::fmt;
 use std::future::Future;
 use std::pin::Pin;
+#[cfg(feature = "axum")]
 use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 
@@ -25,6 +26,7 @@ pub struct Guarded<S, C> {
 }
 
 /// Left in the request by the guard, so that an extractor can tell an anonymous request from an unguarded one.
+#[cfg(feature = "axum")]
 #[derive(Clone, Debug)]
 pub(super) struct Passed {
     pub(super) realm: Arc<str>,
@@ -57,8 +59,10 @@ where
         let path = whole_path(&request);
         match self.guard.decide(request.method(), &path, request.headers(), now) {
             Ok(caller) => {
-                let realm = self.guard.inner.realm.clone();
-                request.extensions_mut().insert(Passed { realm, signed_in: caller.is_some() });
+                #[cfg(feature = "axum")]
+                request
+                    .extensions_mut()
+                    .insert(Passed { realm: self.guard.inner.realm.clone(), signed_in: caller.is_some() });
                 if let Some(caller) = caller {
                     request.extensions_mut().insert(caller);
                 }
