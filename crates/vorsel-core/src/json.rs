@@ -41,17 +41,19 @@ pub(crate) fn twice<E: serde::de::Error>(name: &str) -> E {
     E::custom(format_args!("member {name:?} twice"))
 }
 
-/// A string, borrowed from the input where it stands there without escapes. `expected` says what it is for.
-pub(crate) struct Text(pub(crate) &'static str);
+/// A visitor that is shown any value, so that a wrong type is named and not only its first character.
+pub(crate) struct Shown<V>(pub(crate) V);
 
-impl<'de> DeserializeSeed<'de> for Text {
-    type Value = Cow<'de, str>;
+impl<'de, V: Visitor<'de>> DeserializeSeed<'de> for Shown<V> {
+    type Value = V::Value;
 
-    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Cow<'de, str>, D::Error> {
-        // Any value is let in to the visitor, so that a wrong type is named and not only its first character.
-        reader.deserialize_any(self)
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<V::Value, D::Error> {
+        reader.deserialize_any(self.0)
     }
 }
+
+/// A string, borrowed from the input where it stands there without escapes. Holds what it is for.
+pub(crate) struct Text(pub(crate) &'static str);
 
 impl<'de> Visitor<'de> for Text {
     type Value = Cow<'de, str>;

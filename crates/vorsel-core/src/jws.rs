@@ -10,7 +10,7 @@ use serde_json::Value;
 
 use crate::base64url;
 use crate::finding::{Detail, quoted};
-use crate::json::{self, Object, Strict, Text};
+use crate::json::{self, Object, Shown, Strict, Text};
 use crate::key::VerifyingKey;
 use crate::kind::Kind;
 
@@ -156,7 +156,7 @@ impl<'de> Visitor<'de> for HeaderVisitor {
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Header<'de>, A::Error> {
         let (mut alg, mut typ, mut kid, mut crit) = (None, None, None, None);
         let mut others: Vec<Cow<'de, str>> = Vec::new();
-        while let Some(name) = members.next_key_seed(Text("a name"))? {
+        while let Some(name) = members.next_key_seed(Shown(Text("a name")))? {
             let (slot, seed) = match &*name {
                 "alg" => (&mut alg, Text("a string in \"alg\"")),
                 "typ" => (&mut typ, Text("a string in \"typ\"")),
@@ -179,7 +179,7 @@ impl<'de> Visitor<'de> for HeaderVisitor {
             if slot.is_some() {
                 return Err(json::twice(&name));
             }
-            *slot = Some(members.next_value_seed(seed)?);
+            *slot = Some(members.next_value_seed(Shown(seed))?);
         }
         let alg = alg.ok_or_else(|| A::Error::custom("no member \"alg\""))?;
         let there = |name: &str| match name {

@@ -18,6 +18,7 @@ mod jws;
 mod key;
 mod kind;
 mod own;
+mod payload;
 mod plan;
 pub mod rule;
 mod scope;

@@ -11,6 +11,7 @@ use crate::expectations::{Audience, Expectations};
 use crate::finding::{Check, Detail, Finding, quoted, quoted_list};
 use crate::jws::{Compact, Header, header_segment};
 use crate::key::{CandidateError, KeySet};
+use crate::payload;
 use crate::time::{Timestamp, spoken};
 
 /// Checks tokens against the keys it trusts and the expectations it was given. Plain data: no IO, no clock.
@@ -137,7 +138,7 @@ impl<'a, A: Audit> Run<'a, A> {
         self.audit.note(Check::TokenForm, true, || Detail::new("a signed token in compact form", "three segments"))?;
         self.header(&header)?;
         self.signature(&header, &parts)?;
-        let claims = Claims::read(&parts.payload);
+        let claims = payload::read(&parts.payload);
         let Some(claims) = self.readable(Check::ClaimsForm, claims)? else { return ControlFlow::Continue(None) };
         self.audit
             .note(Check::ClaimsForm, true, || Detail::new("claims whose members have their types", "well formed"))?;
