@@ -130,7 +130,7 @@ async fn the_demo_people_reach_what_the_plan_says() {
 async fn several_servers_on_one_store_act_as_one() {
     let folder = tempfile::tempdir().expect("a folder");
     let servers =
-        [Server::on(folder.path(), &["--retry-window", "2"]), Server::on(folder.path(), &["--retry-window", "2"])];
+        [Server::on(folder.path(), &["--retry-window", "5"]), Server::on(folder.path(), &["--retry-window", "5"])];
     let (access, first) = servers[0].tokens("obs-0017").await;
     assert_eq!(servers[1].call(Method::GET, "/exposures", &access).await, 200);
 
@@ -150,7 +150,7 @@ async fn several_servers_on_one_store_act_as_one() {
     assert_eq!(successors.len(), 1, "one new generation for all of them");
     let second = successors.pop_first().expect("a successor");
 
-    tokio::time::sleep(Duration::from_millis(2_100)).await;
+    tokio::time::sleep(Duration::from_millis(5_100)).await;
     for token in [&first, &second] {
         assert_eq!(
             servers[1].renew(token).await,
@@ -168,13 +168,13 @@ async fn several_servers_on_one_store_act_as_one() {
 
 #[tokio::test]
 async fn an_access_token_ends_with_its_lifetime_to_the_second() {
-    let server = Server::start(&["--access-lifetime", "2"]);
+    let server = Server::start(&["--access-lifetime", "4"]);
     let (access, refresh) = server.tokens("obs-0017").await;
     assert_eq!(server.call(Method::GET, "/exposures", &access).await, 200);
-    tokio::time::sleep(Duration::from_millis(2_050)).await;
+    tokio::time::sleep(Duration::from_millis(4_050)).await;
     assert_eq!(server.call(Method::GET, "/exposures", &access).await, 401);
     let (status, reply) = server.renew(&refresh).await;
-    assert_eq!((status, &reply["expires_in"]), (200, &json!(2)));
+    assert_eq!((status, &reply["expires_in"]), (200, &json!(4)));
     let renewed = reply["access_token"].as_str().expect("a token");
     assert_eq!(server.call(Method::GET, "/exposures", renewed).await, 200);
 }
