@@ -185,7 +185,7 @@ impl Issuer {
 
     /// Signs the claims as a token of this kind.
     pub(crate) fn sign(&self, kind: Kind, claims: Object) -> Result<String, KeyError> {
-        let mut token = header_segment(&self.key.verifying_key(), kind);
+        let mut token = header_segment(self.key.verifying(), kind);
         token.push('.');
         base64url::encode_onto(Value::Object(claims).to_string().as_bytes(), &mut token);
         let signature = self.key.sign(token.as_bytes())?;

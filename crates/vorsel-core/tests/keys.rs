@@ -76,6 +76,14 @@ fn jwks_that_cannot_be_used_say_why() {
             r#"{"kty":"OKP","crv":"Ed25519","x":"AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAIA"}"#.to_owned(),
             "do not form one",
         ),
+        (
+            r#"{"kty":"OKP","crv":"Ed25519","x":"JuiVj8KyJ7BFw_SJ8u-Y8NXfrAXTxjM5sTgCiG1T_AU"}"#.to_owned(),
+            "do not form one",
+        ),
+        (
+            r#"{"kty":"OKP","crv":"Ed25519","x":"xxdqcD1N2E-6PAt2DRBnDyogU_osOczGTsf9d5KsA_o"}"#.to_owned(),
+            "do not form one",
+        ),
         (r#"{"kty":"OKP","crv":"Ed25519","x":"Jw"}"#.to_owned(), "expected exactly 32 bytes"),
         (format!(r#"{{"kty":"EC","crv":"P-384","x":"{X}","y":"{Y}"}}"#), "expected exactly 48 bytes"),
         (format!(r#"{{"kty":"EC","crv":"P-521","x":"{X}","y":"{Y}"}}"#), "expected exactly 66 bytes"),

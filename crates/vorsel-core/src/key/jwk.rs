@@ -36,7 +36,7 @@ impl SigningKey {
     /// # Errors
     /// [`KeyError::Primitive`] if the primitive does not hand the private part out.
     pub fn to_private_jwk(&self) -> Result<Zeroizing<String>, KeyError> {
-        private_text(&self.verifying_key(), &self.private_bytes()?)
+        private_text(self.verifying(), &self.private_bytes()?)
     }
 }
 

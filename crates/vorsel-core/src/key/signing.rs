@@ -105,6 +105,11 @@ impl SigningKey {
         self.verifying.clone()
     }
 
+    /// [`verifying_key`](Self::verifying_key) where a look at it is enough.
+    pub(crate) const fn verifying(&self) -> &VerifyingKey {
+        &self.verifying
+    }
+
     /// The private part: the secret, the scalar or the seed; for RSA the PKCS#8 document, which the numbers are in.
     pub(super) fn private_bytes(&self) -> Result<Secret, KeyError> {
         use aws_lc_rs::encoding::{AsBigEndian, AsDer, EcPrivateKeyBin};

@@ -165,17 +165,19 @@ fn parsed(algorithm: &'static dyn VerificationAlgorithm, point: &[u8]) -> Option
 /// ([RFC 8032 section 8.9](https://www.rfc-editor.org/rfc/rfc8032#section-8.9) leaves their refusal to us). The sign
 /// bit is left out of the comparison.
 fn is_small_order(point: &[u8]) -> bool {
-    const Y8: [&str; 2] = [
-        "26e8958fc2b227b045c3f489f2ef98f0d5dfac05d3c63339b13802886d53fc05",
-        "c7176a703d4dd84fba3c0b760d10670f2a2053fa2c39ccc64ec7fd7792ac037a",
+    // The y of the points of order 8.
+    const Y8: [&[u8; 32]; 2] = [
+        b"\x26\xe8\x95\x8f\xc2\xb2\x27\xb0\x45\xc3\xf4\x89\xf2\xef\x98\xf0\
+          \xd5\xdf\xac\x05\xd3\xc6\x33\x39\xb1\x38\x02\x88\x6d\x53\xfc\x05",
+        b"\xc7\x17\x6a\x70\x3d\x4d\xd8\x4f\xba\x3c\x0b\x76\x0d\x10\x67\x0f\
+          \x2a\x20\x53\xfa\x2c\x39\xcc\xc6\x4e\xc7\xfd\x77\x92\xac\x03\x7a",
     ];
-    let mut y = point.to_vec();
+    let Ok(mut y) = <[u8; 32]>::try_from(point) else { return false };
     y[31] &= 0x7f;
-    let hex = y.iter().fold(String::new(), |hex, byte| format!("{hex}{byte:02x}"));
     // y = 0, 1 and p - 1, p, p + 1: the first byte decides once the rest is all zeros or all ones.
     let zeros = y[1..].iter().all(|byte| *byte == 0) && y[0] <= 1;
     let ones = y[31] == 0x7f && y[1..31].iter().all(|byte| *byte == 0xff) && y[0] >= 0xec;
-    zeros || ones || Y8.contains(&hex.as_str())
+    zeros || ones || Y8.contains(&&y)
 }
 
 impl fmt::Debug for VerifyingKey {

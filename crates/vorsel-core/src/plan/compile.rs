@@ -192,13 +192,11 @@ fn missing_parameter<'o>(operand: &'o Operand, path: Option<&str>) -> Option<&'o
 
 fn policies_in(rule: &Rule) -> Vec<&str> {
     let mut names = Vec::new();
-    fn collect<'r>(rule: &'r Rule, names: &mut Vec<&'r str>) {
+    rule.walk(&mut |rule| {
         if let Rule::Policy(name) = rule {
-            names.push(name);
+            names.push(name.as_str());
         }
-        rule.inner().iter().for_each(|rule| collect(rule, names));
-    }
-    collect(rule, &mut names);
+    });
     names
 }
 

@@ -151,7 +151,7 @@ impl Rule {
     }
 
     /// Visits this rule and every rule inside it.
-    pub(crate) fn walk(&self, visit: &mut impl FnMut(&Self)) {
+    pub(crate) fn walk<'r>(&'r self, visit: &mut impl FnMut(&'r Self)) {
         visit(self);
         self.inner().iter().for_each(|rule| rule.walk(visit));
     }

@@ -46,10 +46,12 @@ impl IntoResponse for NoCaller {
 
 fn caller<C: Send + Sync + 'static>(parts: &Parts) -> Result<Option<Caller<C>>, NoCaller> {
     let passed = parts.extensions.get::<Passed>().ok_or(NoCaller::Unguarded)?;
-    match parts.extensions.get::<Caller<C>>() {
-        None if passed.signed_in => Err(NoCaller::OtherClaims { expected: std::any::type_name::<C>() }),
-        caller => Ok(caller.cloned()),
+    // The innermost guard has the say: a caller that an outer one left behind is not its own.
+    if !passed.signed_in {
+        return Ok(None);
     }
+    let caller = parts.extensions.get::<Caller<C>>().cloned();
+    caller.map(Some).ok_or(NoCaller::OtherClaims { expected: std::any::type_name::<C>() })
 }
 
 impl<S: Sync, C: Send + Sync + 'static> FromRequestParts<S> for Caller<C> {

@@ -57,7 +57,7 @@ where
     fn call(&mut self, mut request: Request<ReqBody>) -> GuardedFuture<S::Future> {
         let now = self.guard.inner.clock.now();
         let path = whole_path(&request);
-        match self.guard.decide(request.method(), &path, request.headers(), now) {
+        match self.guard.decide(request.method(), path, request.headers(), now) {
             Ok(caller) => {
                 #[cfg(feature = "axum")]
                 request
@@ -70,7 +70,7 @@ where
             }
             Err(refusal) => {
                 let answer = refusal.answer(self.guard.realm());
-                log(&refusal, &answer, request.method().as_str(), &path);
+                log(&refusal, &answer, request.method().as_str(), path);
                 GuardedFuture { outcome: Outcome::Refused { response: Some(response(answer)) } }
             }
         }
@@ -78,12 +78,12 @@ where
 }
 
 /// The path as the client sent it. Inside a nested axum router the request's own URI has lost its beginning.
-fn whole_path<B>(request: &Request<B>) -> String {
+fn whole_path<B>(request: &Request<B>) -> &str {
     #[cfg(feature = "axum")]
     if let Some(original) = request.extensions().get::<axum::extract::OriginalUri>() {
-        return original.path().to_owned();
+        return original.path();
     }
-    request.uri().path().to_owned()
+    request.uri().path()
 }
 
 fn log(refusal: &Refusal, answer: &Answer, method: &str, path: &str) {
