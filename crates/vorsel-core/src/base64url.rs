@@ -2,7 +2,7 @@
 //! ([RFC 7515 section 2](https://www.rfc-editor.org/rfc/rfc7515#section-2),
 //! [RFC 4648 section 3.5](https://www.rfc-editor.org/rfc/rfc4648#section-3.5)).
 
-use base64_simd::URL_SAFE_NO_PAD;
+use base64_simd::{AsOut, URL_SAFE_NO_PAD};
 
 /// The text is not base64url without padding, or its last character carries loose bits.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -26,6 +26,11 @@ pub(crate) fn encode_onto(bytes: &[u8], text: &mut String) {
 /// If a character is outside the alphabet, padding is there, the length is impossible, or bits are loose.
 pub fn decode(text: impl AsRef<[u8]>) -> Result<Vec<u8>, Base64Error> {
     URL_SAFE_NO_PAD.decode_to_vec(text).map_err(|_| Base64Error)
+}
+
+/// [`decode`] into a slice that is long enough; how many bytes there were.
+pub(crate) fn decode_into(text: &[u8], bytes: &mut [u8]) -> Result<usize, Base64Error> {
+    URL_SAFE_NO_PAD.decode(text, bytes.as_out()).map(|decoded| decoded.len()).map_err(|_| Base64Error)
 }
 
 #[cfg(test)]

@@ -1,31 +1,38 @@
 //! The claims of a token: the registered ones by type, the app's own as JSON and as the app's type.
 
-use compact_str::CompactString;
+use std::fmt;
+
 use serde_json::Value;
+use smallvec::SmallVec;
 
 use crate::json::Object;
 use crate::own::OwnClaims;
-use crate::scope::Scopes;
+use crate::span::{Page, Span};
 use crate::time::Timestamp;
+
+/// One or two texts, as most tokens have, need no memory of their own.
+pub(crate) type Spans = SmallVec<[Span; 2]>;
 
 /// The claims of a token whose expectations all held, as far as the holder of this type is concerned: outside this
 /// crate it is only reached through [`Checked`].
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, PartialEq)]
 pub struct Claims {
-    pub(crate) issuer: Option<String>,
-    pub(crate) subject: Option<CompactString>,
-    pub(crate) audience: Option<Vec<String>>,
+    /// The texts that the spans lead into.
+    pub(crate) page: Page,
+    pub(crate) issuer: Option<Span>,
+    pub(crate) subject: Option<Span>,
+    pub(crate) audience: Option<Spans>,
     pub(crate) expires_at: Option<Timestamp>,
     pub(crate) not_before: Option<Timestamp>,
     pub(crate) issued_at: Option<Timestamp>,
-    pub(crate) id: Option<CompactString>,
-    pub(crate) client_id: Option<CompactString>,
-    pub(crate) scopes: Option<Scopes>,
-    pub(crate) roles: Option<Vec<String>>,
-    pub(crate) session_id: Option<CompactString>,
+    pub(crate) id: Option<Span>,
+    pub(crate) client_id: Option<Span>,
+    pub(crate) scopes: Option<Span>,
+    pub(crate) roles: Option<Spans>,
+    pub(crate) session_id: Option<Span>,
     pub(crate) authenticated_at: Option<Timestamp>,
-    pub(crate) acr: Option<String>,
-    pub(crate) confirmation: Option<Object>,
+    pub(crate) acr: Option<Span>,
+    pub(crate) confirmation: Option<Box<Object>>,
     pub(crate) own: OwnClaims,
 }
 
@@ -33,10 +40,16 @@ pub struct Claims {
 pub(crate) const REGISTERED: [&str; 14] =
     ["iss", "sub", "aud", "exp", "nbf", "iat", "jti", "client_id", "scope", "roles", "sid", "auth_time", "acr", "cnf"];
 
+/// The bit of a registered name, or 0 for a name of the app's own.
+pub(crate) fn registered_bit(name: &str) -> u16 {
+    REGISTERED.iter().position(|registered| *registered == name).map_or(0, |at| 1 << at)
+}
+
 impl Claims {
     /// No claim at all. Not `Default`, which would let anybody make claims that nobody checked.
     pub(crate) fn none() -> Self {
         Self {
+            page: Page::empty(),
             issuer: None,
             subject: None,
             audience: None,
@@ -57,41 +70,56 @@ impl Claims {
 
     /// Whether the claim of that name is there, registered or not.
     pub(crate) fn has(&self, name: &str) -> bool {
-        match name {
-            "iss" => self.issuer.is_some(),
-            "sub" => self.subject.is_some(),
-            "aud" => self.audience.is_some(),
-            "exp" => self.expires_at.is_some(),
-            "nbf" => self.not_before.is_some(),
-            "iat" => self.issued_at.is_some(),
-            "jti" => self.id.is_some(),
-            "client_id" => self.client_id.is_some(),
-            "scope" => self.scopes.is_some(),
-            "roles" => self.roles.is_some(),
-            "sid" => self.session_id.is_some(),
-            "auth_time" => self.authenticated_at.is_some(),
-            "acr" => self.acr.is_some(),
-            "cnf" => self.confirmation.is_some(),
-            own => self.own.get(own).is_some(),
+        match registered_bit(name) {
+            0 => self.own.get(&self.page, name).is_some(),
+            bit => self.registered_bits() & bit != 0,
         }
+    }
+
+    /// Which of [`REGISTERED`] are there, the first one in the lowest bit.
+    pub(crate) fn registered_bits(&self) -> u16 {
+        let there = [
+            self.issuer.is_some(),
+            self.subject.is_some(),
+            self.audience.is_some(),
+            self.expires_at.is_some(),
+            self.not_before.is_some(),
+            self.issued_at.is_some(),
+            self.id.is_some(),
+            self.client_id.is_some(),
+            self.scopes.is_some(),
+            self.roles.is_some(),
+            self.session_id.is_some(),
+            self.authenticated_at.is_some(),
+            self.acr.is_some(),
+            self.confirmation.is_some(),
+        ];
+        there.iter().rev().fold(0, |bits, there| bits << 1 | u16::from(*there))
+    }
+
+    fn text(&self, span: Option<Span>) -> Option<&str> {
+        span.map(|span| self.page.text(span))
+    }
+
+    fn texts(&self, spans: Option<&Spans>) -> impl Iterator<Item = &str> {
+        spans.into_iter().flatten().map(|span| self.page.text(*span))
     }
 
     /// The issuer, `iss`.
     #[must_use]
     pub fn issuer(&self) -> Option<&str> {
-        self.issuer.as_deref()
+        self.text(self.issuer)
     }
 
     /// The subject, `sub`.
     #[must_use]
     pub fn subject(&self) -> Option<&str> {
-        self.subject.as_deref()
+        self.text(self.subject)
     }
 
     /// The audiences, `aud`.
-    #[must_use]
-    pub fn audience(&self) -> &[String] {
-        self.audience.as_deref().unwrap_or_default()
+    pub fn audience(&self) -> impl Iterator<Item = &str> {
+        self.texts(self.audience.as_ref())
     }
 
     /// The expiration time, `exp`.
@@ -109,32 +137,29 @@ impl Claims {
     /// The JWT ID, `jti`.
     #[must_use]
     pub fn id(&self) -> Option<&str> {
-        self.id.as_deref()
+        self.text(self.id)
     }
 
     /// The client, `client_id`.
     #[must_use]
     pub fn client_id(&self) -> Option<&str> {
-        self.client_id.as_deref()
+        self.text(self.client_id)
     }
 
     /// The scopes, `scope`.
-    #[must_use]
-    pub fn scopes(&self) -> &Scopes {
-        static NONE: Scopes = Scopes::none();
-        self.scopes.as_ref().unwrap_or(&NONE)
+    pub fn scopes(&self) -> impl Iterator<Item = &str> {
+        self.text(self.scopes).unwrap_or_default().split(' ').filter(|scope| !scope.is_empty())
     }
 
     /// The roles, `roles`.
-    #[must_use]
-    pub fn roles(&self) -> &[String] {
-        self.roles.as_deref().unwrap_or_default()
+    pub fn roles(&self) -> impl Iterator<Item = &str> {
+        self.texts(self.roles.as_ref())
     }
 
     /// The session ID, `sid`.
     #[must_use]
     pub fn session_id(&self) -> Option<&str> {
-        self.session_id.as_deref()
+        self.text(self.session_id)
     }
 
     /// When the caller authenticated, `auth_time`.
@@ -146,7 +171,28 @@ impl Claims {
     /// A claim of the app's own, as JSON.
     #[must_use]
     pub fn own(&self, name: &str) -> Option<&Value> {
-        self.own.get(name)
+        self.own.get(&self.page, name)
+    }
+}
+
+impl fmt::Debug for Claims {
+    /// The members that are there.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let mut members = f.debug_map();
+        let ids = [("iss", self.issuer), ("sub", self.subject), ("client_id", self.client_id), ("jti", self.id)];
+        let texts = [("sid", self.session_id), ("scope", self.scopes), ("acr", self.acr)];
+        for (name, span) in ids.into_iter().chain(texts) {
+            members.entries(self.text(span).map(|text| (name, text)));
+        }
+        for (name, spans) in [("aud", &self.audience), ("roles", &self.roles)] {
+            members.entries(spans.as_ref().map(|spans| (name, self.texts(Some(spans)).collect::<Vec<_>>())));
+        }
+        let times = [("exp", self.expires_at), ("nbf", self.not_before), ("iat", self.issued_at)];
+        for (name, time) in times.into_iter().chain([("auth_time", self.authenticated_at)]) {
+            members.entries(time.map(|time| (name, time)));
+        }
+        members.entries(self.confirmation.as_ref().map(|confirmation| ("cnf", confirmation)));
+        members.entries(self.own.iter(&self.page)).finish()
     }
 }
 

@@ -27,12 +27,30 @@ pub(crate) fn object(bytes: &[u8]) -> Result<Object, JsonError> {
 
 /// Reads one object that fills `bytes` with a visitor of the caller's, who takes care of repeated members.
 pub(crate) fn read<'b, V: Visitor<'b>>(bytes: &'b [u8], visitor: V) -> Result<V::Value, JsonError> {
-    // One look over the whole text is faster than the parser's at each string, and sees what is between them too.
-    let text = std::str::from_utf8(bytes).map_err(serde::de::Error::custom).map_err(JsonError)?;
+    read_str(std::str::from_utf8(bytes).map_err(JsonError::custom)?, visitor)
+}
+
+/// One look over the whole text is faster than the parser's at each string, and sees what is between them too.
+pub(crate) fn utf8(bytes: Vec<u8>) -> Result<String, JsonError> {
+    String::from_utf8(bytes).map_err(|error| JsonError::custom(error.utf8_error()))
+}
+
+/// [`read`] for a text.
+pub(crate) fn read_str<'b, V: Visitor<'b>>(text: &'b str, visitor: V) -> Result<V::Value, JsonError> {
     let mut reader = serde_json::Deserializer::from_str(text);
     let value = reader.deserialize_map(visitor)?;
     reader.end()?;
     Ok(value)
+}
+
+impl JsonError {
+    fn custom(error: impl fmt::Display) -> Self {
+        Self(serde::de::Error::custom(error))
+    }
+
+    pub(crate) fn twice(name: &str) -> Self {
+        Self(twice(name))
+    }
 }
 
 /// The error for a member that stands there twice.

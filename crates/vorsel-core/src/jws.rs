@@ -7,8 +7,9 @@ use std::fmt;
 
 use serde::de::{Error as _, MapAccess, Visitor};
 use serde_json::Value;
+use smallvec::SmallVec;
 
-use crate::base64url;
+use crate::base64url::{self, Base64Error};
 use crate::finding::{Detail, quoted};
 use crate::json::{self, Object, Shown, Strict, Text};
 use crate::key::VerifyingKey;
@@ -21,8 +22,11 @@ pub(crate) struct Compact<'a> {
     token: &'a [u8],
     header: &'a [u8],
     pub(crate) payload: Vec<u8>,
-    pub(crate) signature: Vec<u8>,
+    pub(crate) signature: Signature,
 }
+
+/// Room for the signatures of every algorithm but RSA, whose checks take long enough for the memory not to matter.
+type Signature = SmallVec<[u8; 132]>;
 
 const THREE_SEGMENTS: &str = "three base64url segments with a dot between them";
 
@@ -56,7 +60,7 @@ impl<'a> Compact<'a> {
             token,
             header,
             payload: segment("payload", payload)?,
-            signature: segment("signature", signature)?,
+            signature: signature_of(signature)?,
         })
     }
 }
@@ -66,16 +70,27 @@ fn split_at_dot(bytes: &[u8]) -> Option<(&[u8], &[u8])> {
     Some((&bytes[..dot], &bytes[dot + 1..]))
 }
 
+fn signature_of(text: &[u8]) -> Result<Signature, Detail> {
+    let mut signature = Signature::from_elem(0, text.len() / 4 * 3 + 2);
+    let length =
+        base64url::decode_into(text, &mut signature).map_err(|error| no_base64url("signature", text, error))?;
+    signature.truncate(length);
+    Ok(signature)
+}
+
 fn segment(name: &str, text: &[u8]) -> Result<Vec<u8>, Detail> {
-    base64url::decode(text).map_err(|error| {
-        let expected = format!("a {name} in base64url without padding and without loose trailing bits");
-        let odd = text.iter().position(|byte| !byte.is_ascii_alphanumeric() && !b"-_".contains(byte));
-        let found = match odd {
-            Some(at) => format!("byte 0x{:02x} at position {at} of the {name}", text[at]),
-            None => format!("{} characters that do not decode ({error})", text.len()),
-        };
-        Detail::new(expected, found)
-    })
+    base64url::decode(text).map_err(|error| no_base64url(name, text, error))
+}
+
+#[cold]
+fn no_base64url(name: &str, text: &[u8], error: Base64Error) -> Detail {
+    let expected = format!("a {name} in base64url without padding and without loose trailing bits");
+    let odd = text.iter().position(|byte| !byte.is_ascii_alphanumeric() && !b"-_".contains(byte));
+    let found = match odd {
+        Some(at) => format!("byte 0x{:02x} at position {at} of the {name}", text[at]),
+        None => format!("{} characters that do not decode ({error})", text.len()),
+    };
+    Detail::new(expected, found)
 }
 
 fn not_three_segments(token: &[u8]) -> Detail {

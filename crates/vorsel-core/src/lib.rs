@@ -23,6 +23,7 @@ mod plan;
 pub mod rule;
 mod scope;
 mod session;
+mod span;
 mod time;
 mod unchecked;
 mod verifier;

@@ -1,16 +1,16 @@
 //! The app's own claims as JSON, before they become the app's type.
 
-use compact_str::CompactString;
 use serde::de::value::MapDeserializer;
 use serde::de::{Deserialize, MapAccess};
 use serde_json::Value;
 
-use crate::json::{self, Strict};
+use crate::json::{JsonError, Strict};
+use crate::span::{Page, Span};
 
 /// Claims that are not registered, in the order written: a short list, which for a handful of members is quicker to
 /// fill and to search than a map.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(crate) struct OwnClaims(Vec<(CompactString, Value)>);
+pub(crate) struct OwnClaims(Vec<(Span, Value)>);
 
 /// What does not fit the app's type, and where.
 #[derive(Debug)]
@@ -29,32 +29,31 @@ impl OwnClaims {
         Self(Vec::new())
     }
 
-    /// Reads the value of the member `name`; whether names repeat is seen in [`finished`](Self::finished).
-    pub(crate) fn read<'de, A: MapAccess<'de>>(&mut self, name: &str, members: &mut A) -> Result<(), A::Error> {
-        let value = members.next_value_seed(Strict)?;
-        self.0.push((CompactString::from(name), value));
+    /// Reads the value of the member of that name; whether names repeat is seen in [`finished`](Self::finished).
+    pub(crate) fn read<'de, A: MapAccess<'de>>(&mut self, name: Span, members: &mut A) -> Result<(), A::Error> {
+        self.0.push((name, members.next_value_seed(Strict)?));
         Ok(())
     }
 
     /// Refuses a name that stands there twice.
-    pub(crate) fn finished<E: serde::de::Error>(&self) -> Result<(), E> {
+    pub(crate) fn finished(&self, page: &Page) -> Result<(), JsonError> {
+        let name = |index: usize| page.text(self.0[index].0);
         let repeated = if self.0.len() <= FEW {
-            let earlier = |index: usize| self.0[..index].iter();
-            self.0
-                .iter()
-                .enumerate()
-                .find(|(index, (name, _))| earlier(*index).any(|(other, _)| other == name))
-                .map(|(_, (name, _))| name)
+            (1..self.0.len()).find(|index| (0..*index).any(|earlier| name(earlier) == name(*index))).map(name)
         } else {
-            let mut names: Vec<_> = self.0.iter().map(|(name, _)| name).collect();
+            let mut names: Vec<_> = (0..self.0.len()).map(name).collect();
             names.sort_unstable();
             names.windows(2).find(|pair| pair[0] == pair[1]).map(|pair| pair[0])
         };
-        repeated.map_or(Ok(()), |name| Err(json::twice(name)))
+        repeated.map_or(Ok(()), |name| Err(JsonError::twice(name)))
     }
 
-    pub(crate) fn get(&self, name: &str) -> Option<&Value> {
-        self.0.iter().find(|(known, _)| known == name).map(|(_, value)| value)
+    pub(crate) fn get(&self, page: &Page, name: &str) -> Option<&Value> {
+        self.0.iter().find(|(known, _)| page.text(*known) == name).map(|(_, value)| value)
+    }
+
+    pub(crate) fn iter<'a>(&'a self, page: &'a Page) -> impl Iterator<Item = (&'a str, &'a Value)> {
+        self.0.iter().map(|(name, value)| (page.text(*name), value))
     }
 
     #[cfg(test)]
@@ -63,17 +62,20 @@ impl OwnClaims {
     }
 
     /// The claims as `T`; the error names the member, the wanted and the found type.
-    pub(crate) fn fit<T: for<'de> Deserialize<'de>>(&self) -> Result<T, Misfit> {
-        T::deserialize(self.reader()).map_err(|_| self.misfit::<T>())
+    pub(crate) fn fit<T: for<'de> Deserialize<'de>>(&self, page: &Page) -> Result<T, Misfit> {
+        T::deserialize(self.reader(page)).map_err(|_| self.misfit::<T>(page))
     }
 
-    fn reader(&self) -> MapDeserializer<'_, impl Iterator<Item = (&str, &Value)>, serde_json::Error> {
-        MapDeserializer::new(self.0.iter().map(|(name, value)| (name.as_str(), value)))
+    fn reader<'a>(
+        &'a self,
+        page: &'a Page,
+    ) -> MapDeserializer<'a, impl Iterator<Item = (&'a str, &'a Value)>, serde_json::Error> {
+        MapDeserializer::new(self.iter(page))
     }
 
     #[cold]
-    fn misfit<T: for<'de> Deserialize<'de>>(&self) -> Misfit {
-        match serde_path_to_error::deserialize::<_, T>(self.reader()) {
+    fn misfit<T: for<'de> Deserialize<'de>>(&self, page: &Page) -> Misfit {
+        match serde_path_to_error::deserialize::<_, T>(self.reader(page)) {
             Ok(_) => Misfit { member: String::new(), problem: "a value that reads differently each time".to_owned() },
             Err(error) => {
                 let member = error.path().to_string();

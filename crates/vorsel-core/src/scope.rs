@@ -16,25 +16,26 @@ pub struct ScopeError {
     pub found: String,
 }
 
-impl Scopes {
-    /// The empty set.
-    pub(crate) const fn none() -> Self {
-        Self(String::new())
+impl ScopeError {
+    pub(crate) fn of(text: &str) -> Self {
+        Self { found: quoted(text) }
     }
+}
 
+impl Scopes {
     /// Reads the space-separated list; the empty text is the empty set.
     ///
     /// # Errors
     /// If a value is empty or holds a character that RFC 6749 does not allow.
     pub fn parse(text: &str) -> Result<Self, ScopeError> {
         if text.is_empty() {
-            return Ok(Self::none());
+            return Ok(Self::default());
+        }
+        if !is_scope_list(text) {
+            return Err(ScopeError::of(text));
         }
         let mut scopes = String::with_capacity(text.len());
         for value in text.split(' ') {
-            if !is_scope(value) {
-                return Err(ScopeError { found: quoted(text) });
-            }
             if !scopes.split(' ').any(|held| held == value) {
                 if !scopes.is_empty() {
                     scopes.push(' ');
@@ -75,9 +76,22 @@ impl Scopes {
     }
 }
 
+/// Whether `text` is a scope list; the empty text is one.
+pub(crate) fn is_scope_list(text: &str) -> bool {
+    let bytes = text.as_bytes();
+    bytes.iter().all(|byte| *byte == b' ' || is_scope_byte(*byte))
+        && !text.starts_with(' ')
+        && !text.ends_with(' ')
+        && !bytes.windows(2).any(|pair| pair == b"  ")
+}
+
 /// Whether `value` is one scope value.
 pub(crate) fn is_scope(value: &str) -> bool {
-    !value.is_empty() && value.bytes().all(|byte| matches!(byte, 0x21 | 0x23..=0x5b | 0x5d..=0x7e))
+    !value.is_empty() && value.bytes().all(is_scope_byte)
+}
+
+const fn is_scope_byte(byte: u8) -> bool {
+    matches!(byte, 0x21 | 0x23..=0x5b | 0x5d..=0x7e)
 }
 
 impl fmt::Display for Scopes {

@@ -6,7 +6,7 @@ use serde::de::DeserializeOwned;
 
 use crate::algorithm::Algorithm;
 use crate::audit::{Audit, EveryFinding, FirstFailure};
-use crate::claims::{Checked, Claims};
+use crate::claims::{Checked, Claims, registered_bit};
 use crate::expectations::{Audience, Expectations};
 use crate::finding::{Check, Detail, Finding, quoted, quoted_list};
 use crate::jws::{Compact, Header, header_segment};
@@ -22,6 +22,8 @@ pub struct Verifier {
     algorithms: Vec<Algorithm>,
     /// The headers that issuers of ours write with the first few keys, so that they need not be read each time.
     usual_headers: Vec<String>,
+    /// The registered claims that must be there, and those of the app's own.
+    required: (u16, Vec<String>),
 }
 
 /// More headers than this would take longer to compare with than one takes to read.
@@ -64,7 +66,10 @@ impl Verifier {
         }
         let usual_keys = keys.keys().iter().take(MOST_USUAL_HEADERS);
         let usual_headers = usual_keys.map(|key| header_segment(key, expectations.kind)).collect();
-        Self { keys, expectations, algorithms, usual_headers }
+        let (own, registered): (Vec<_>, Vec<_>) =
+            expectations.required.iter().cloned().partition(|name| registered_bit(name) == 0);
+        let required = (registered.iter().fold(0, |bits, name| bits | registered_bit(name)), own);
+        Self { keys, expectations, algorithms, usual_headers, required }
     }
 
     /// What this verifier requires.
@@ -138,7 +143,7 @@ impl<'a, A: Audit> Run<'a, A> {
         self.audit.note(Check::TokenForm, true, || Detail::new("a signed token in compact form", "three segments"))?;
         self.header(&header)?;
         self.signature(&header, &parts)?;
-        let claims = payload::read(&parts.payload);
+        let claims = payload::read(parts.payload);
         let Some(claims) = self.readable(Check::ClaimsForm, claims)? else { return ControlFlow::Continue(None) };
         self.audit
             .note(Check::ClaimsForm, true, || Detail::new("claims whose members have their types", "well formed"))?;
@@ -214,14 +219,14 @@ impl<'a, A: Audit> Run<'a, A> {
     }
 
     fn required(&mut self, claims: &Claims) -> ControlFlow<()> {
-        let required = &self.verifier.expectations.required;
-        let mut missing = required.iter().filter(|name| !claims.has(name)).map(String::as_str).peekable();
-        self.audit.note(Check::Required, missing.peek().is_none(), || {
-            let missing: Vec<_> = missing.collect();
-            let found = if missing.is_empty() {
-                "all of them".to_owned()
-            } else {
-                format!("no {}", quoted_list(missing.into_iter()))
+        let (registered, own) = &self.verifier.required;
+        let held = claims.registered_bits() & registered == *registered && own.iter().all(|name| claims.has(name));
+        self.audit.note(Check::Required, held, || {
+            let required = &self.verifier.expectations.required;
+            let missing: Vec<_> = required.iter().map(String::as_str).filter(|name| !claims.has(name)).collect();
+            let found = match missing.as_slice() {
+                [] => "all of them".to_owned(),
+                missing => format!("no {}", quoted_list(missing.iter().copied())),
             };
             Detail::new(format!("the claims {}", required.join(", ")), found)
         })
@@ -229,13 +234,13 @@ impl<'a, A: Audit> Run<'a, A> {
 
     fn issuer(&mut self, claims: &Claims) -> ControlFlow<()> {
         let Some(expected) = &self.verifier.expectations.issuer else { return ControlFlow::Continue(()) };
-        self.audit.note(Check::Issuer, claims.issuer.as_ref() == Some(expected), || {
+        self.audit.note(Check::Issuer, claims.issuer() == Some(expected), || {
             Detail::new(quoted(expected), claims.issuer().map_or("none".to_owned(), quoted))
         })
     }
 
     fn audience(&mut self, claims: &Claims) -> ControlFlow<()> {
-        let found = || quoted_list(claims.audience().iter().map(String::as_str));
+        let found = || quoted_list(claims.audience());
         match &self.verifier.expectations.audience {
             Audience::Any => ControlFlow::Continue(()),
             Audience::Absent => {
@@ -243,7 +248,7 @@ impl<'a, A: Audit> Run<'a, A> {
                 self.audit.note(Check::Audience, held, || Detail::new("no audience, since none is set up", found()))
             }
             Audience::OneOf(accepted) => {
-                let held = claims.audience().iter().any(|audience| accepted.contains(audience));
+                let held = claims.audience().any(|audience| accepted.iter().any(|accepted| accepted == audience));
                 let expected = || accepted.iter().map(|audience| quoted(audience)).collect::<Vec<_>>().join(" or ");
                 self.audit.note(Check::Audience, held, || Detail::new(expected(), found()))
             }
@@ -269,7 +274,7 @@ impl<'a, A: Audit> Run<'a, A> {
     }
 
     fn own<C: DeserializeOwned>(&mut self, claims: &Claims) -> ControlFlow<(), Option<C>> {
-        let fit = claims.own.fit::<C>();
+        let fit = claims.own.fit::<C>(&claims.page);
         self.audit.note(Check::OwnClaims, fit.is_ok(), || match &fit {
             Ok(_) => Detail::new("claims that fit the app's type", "they fit"),
             Err(misfit) => Detail::new(

@@ -116,7 +116,7 @@ async fn roles_are_looked_up_afresh_at_each_renewal(store: Arc<dyn SessionStore>
     house.book.0.lock().expect("no panic").insert("obs-0017".to_owned(), Entry::Roles(vec!["operator"]));
     let reply = house.sessions.renew(&token, PLAIN).await.expect("a successor");
     let checked = house.verifier().check::<NoOwn>(&reply.access_token, house.now()).expect("accepted");
-    assert_eq!(checked.claims().roles(), ["operator"]);
+    assert!(checked.claims().roles().eq(["operator"]));
     assert_eq!((reply.token_type, reply.expires_in, reply.scope.as_str()), ("Bearer", 300, "exposures:read logs:read"));
 }
 

@@ -46,7 +46,7 @@ impl<B: RoleBook> Evaluator<'_, B> {
         match rule {
             Rule::SignedIn => true,
             Rule::Role(name) => self.has_role(name, negated),
-            Rule::Scope(name) => self.facts.caller.scopes().contains(name),
+            Rule::Scope(name) => self.facts.caller.scopes().any(|held| held == name),
             // A plan with an unknown policy is not built; if one were, the rule would fail on either side of a `not`.
             Rule::Policy(name) => self.book.policy(name).map_or(negated, |rule| self.holds_under(rule, negated)),
             Rule::Compare(left, comparison, right) => match (self.value(left), self.value(right)) {
@@ -72,7 +72,6 @@ impl<B: RoleBook> Evaluator<'_, B> {
         self.facts
             .caller
             .roles()
-            .iter()
             .any(|held| self.book.includes(held, wanted) || (negated && !self.book.is_declared(held)))
     }
 
@@ -103,8 +102,8 @@ impl<B: RoleBook> Evaluator<'_, B> {
                 Some(inner) => self.unmet(inner),
                 None => vec![format!("policy {name}, which nobody defined")],
             },
-            Rule::Role(_) => vec![format!("{rule} (has {})", quoted_list(self.roles()))],
-            Rule::Scope(_) => vec![format!("{rule} (has {})", quoted_list(self.facts.caller.scopes().iter()))],
+            Rule::Role(_) => vec![format!("{rule} (has {})", quoted_list(self.facts.caller.roles()))],
+            Rule::Scope(_) => vec![format!("{rule} (has {})", quoted_list(self.facts.caller.scopes()))],
             Rule::Compare(left, _, right) => {
                 let seen = [left, right].map(|operand| self.seen(operand)).into_iter().flatten().collect::<Vec<_>>();
                 vec![format!("{rule} (has {})", seen.join(", "))]
@@ -114,10 +113,6 @@ impl<B: RoleBook> Evaluator<'_, B> {
             }
             Rule::Not(_) | Rule::SignedIn => vec![rule.to_string()],
         }
-    }
-
-    fn roles(&self) -> impl Iterator<Item = &str> {
-        self.facts.caller.roles().iter().map(String::as_str)
     }
 
     /// The value behind an operand as a log may show it; nothing for a literal, which the rule shows already.

@@ -20,15 +20,14 @@ impl<C> Caller<C> {
     }
 
     /// The roles the token names. What they include is for the access plan to know.
-    #[must_use]
-    pub fn roles(&self) -> &[String] {
+    pub fn roles(&self) -> impl Iterator<Item = &str> {
         self.token_claims().roles()
     }
 
     /// Whether the token grants this scope.
     #[must_use]
     pub fn has_scope(&self, scope: &str) -> bool {
-        self.token_claims().scopes().contains(scope)
+        self.token_claims().scopes().any(|held| held == scope)
     }
 
     /// The app's own claims.
