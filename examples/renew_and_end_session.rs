@@ -7,10 +7,7 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use vorsel::store::SqliteStore;
-use vorsel::{
-    Admission, AdmissionError, Algorithm, Grant, Issuer, NoOwn, RenewalRequest, Scopes, SessionLimits, Sessions,
-    SigningKey,
-};
+use vorsel::{Admission, AdmissionError, Grant, IssuerKeys, NoOwn, RenewalRequest, Scopes, SessionLimits, Sessions};
 
 /// The app's say at sign-in and at every renewal. A real one asks its database.
 #[derive(Debug)]
@@ -32,11 +29,11 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
     let folder = std::env::temp_dir().join(format!("vorsel-example-{}", std::process::id()));
     std::fs::create_dir_all(&folder)?;
     let store = Arc::new(SqliteStore::open(folder.join("sessions.sqlite")).await?);
-    let issuer = Issuer::new("https://id.skarnhill.test", SigningKey::generate(Algorithm::EdDsa)?);
-    let refresh_key = SigningKey::generate(Algorithm::Hs256)?;
+    let keys = IssuerKeys::in_folder(folder.join("keys"))?;
     let window = Duration::from_millis(300);
-    let sessions = Sessions::new(issuer, refresh_key, "https://api.skarnhill.test", store, Arc::new(Observers))?
-        .limits(SessionLimits { retry_window: window, ..SessionLimits::default() });
+    let (issuer, audience) = ("https://id.skarnhill.test", "https://api.skarnhill.test");
+    let sessions = Sessions::new(issuer, keys, audience, store, Arc::new(Observers))?
+        .limits(SessionLimits { retry_window: window, ..SessionLimits::default() })?;
     let renew = async |token: &str| sessions.renew(token, RenewalRequest::default()).await;
 
     let first = sessions.start("obs-0017", "desk", Some("dome terminal")).await?;

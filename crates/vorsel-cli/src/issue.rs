@@ -61,7 +61,7 @@ pub(crate) fn run(arguments: &IssueArguments) -> Result<ExitCode, Failure> {
         .roles(arguments.roles.iter().cloned())
         .scopes(Scopes::parse(&arguments.scope)?)
         .own(own);
-    let token = Issuer::new(issuer, key_file::signing_key(&arguments.keys)?).access(&draft, &random_id()?, now())?;
+    let token = Issuer::new(issuer, key_file::signing_keys(&arguments.keys)?).access(&draft, &random_id()?, now())?;
     anstream::println!("{token}");
     Ok(ExitCode::SUCCESS)
 }

@@ -2,14 +2,16 @@
 
 use std::fs;
 use std::io::Write;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use vorsel::{KeyFolder, KeySet, SigningKey};
+use vorsel::{IssuerKeys, KeySet, Keyring, SigningKey};
+use zeroize::Zeroizing;
 
 use crate::failure::Failure;
 
-fn read(path: &Path) -> Result<String, Failure> {
+fn read(path: &Path) -> Result<Zeroizing<String>, Failure> {
     fs::read_to_string(path)
+        .map(Zeroizing::new)
         .map_err(|error| Failure::from(error).while_doing(format!("cannot read {}", path.display())))
 }
 
@@ -21,19 +23,28 @@ pub(crate) fn key_set(path: &Path) -> Result<KeySet, Failure> {
     if !path.is_dir() {
         return in_file(path);
     }
-    let mut keys = Vec::new();
-    for name in [KeyFolder::ACCESS, KeyFolder::REFRESH] {
-        keys.extend_from_slice(in_file(&path.join(name))?.keys());
-    }
-    Ok(KeySet::new(keys))
+    let [access, refresh] = [IssuerKeys::ACCESS, IssuerKeys::REFRESH].map(|name| keyring(&path.join(name)));
+    Ok(access?.key_set().and(refresh?.key_set()))
 }
 
-/// The key to sign access tokens with: a private JWK, PEM, or a folder that `vorsel serve` made.
-pub(crate) fn signing_key(path: &Path) -> Result<SigningKey, Failure> {
-    let file: PathBuf = if path.is_dir() { path.join(KeyFolder::ACCESS) } else { path.to_owned() };
-    let text = read(&file)?;
+/// The keys to sign access tokens with: a private JWK, PEM, or a folder that `vorsel serve` made.
+pub(crate) fn signing_keys(path: &Path) -> Result<Keyring, Failure> {
+    if path.is_dir() {
+        return keyring(&path.join(IssuerKeys::ACCESS));
+    }
+    let text = read(path)?;
     let key = if text.contains("-----BEGIN") { SigningKey::from_pem(&text) } else { SigningKey::from_jwk(&text) };
-    key.map_err(|error| Failure::from(error).while_doing(file.display().to_string()))
+    key.map(Keyring::from).map_err(|error| Failure::from(error).while_doing(path.display().to_string()))
+}
+
+/// A keyring in the file of a key folder.
+pub(crate) fn keyring(path: &Path) -> Result<Keyring, Failure> {
+    if !path.exists() {
+        let found = "but it is not there; `vorsel serve --keys FOLDER` makes one";
+        return Err(Failure::new(format!("expected the keyring {}, {found}", path.display())));
+    }
+    Keyring::from_private_text(&read(path)?)
+        .map_err(|error| Failure::from(error).while_doing(path.display().to_string()))
 }
 
 /// Writes a new file that only its owner can read.

@@ -12,7 +12,7 @@ use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 use tracing_subscriber::EnvFilter;
 use vorsel::store::{MemoryStore, SessionStore, SqliteStore};
-use vorsel::{KeyFolder, Lifetime, SessionLimits};
+use vorsel::{IssuerKeys, Lifetime, SessionLimits};
 
 use crate::failure::Failure;
 use crate::observatory::{self, Opening, Settings};
@@ -100,7 +100,7 @@ async fn serve(arguments: &ServeArguments) -> Result<(), Failure> {
         .map_err(|error| Failure::from(error).while_doing(format!("cannot listen on {}", arguments.listen)))?;
     let base = format!("http://{}", listener.local_addr()?);
     let app = observatory::open(Opening {
-        keys: KeyFolder::open(folder)?,
+        keys: IssuerKeys::in_folder(folder)?,
         store: arguments.store.open().await?,
         access_lifetime: Lifetime::try_from(access_lifetime)?,
         limits: SessionLimits { retry_window, ..SessionLimits::default() },

@@ -199,3 +199,46 @@ async fn sessions_and_keys_outlive_a_server_that_is_killed() {
     let explained = common::vorsel_with(&["explain", "--keys", &keys, "--kind", "refresh"], refresh.as_bytes());
     assert_eq!(explained.status, 0, "{explained:?}");
 }
+
+/// The keys are rolled and then found to be leaked while two instances run: nobody is signed out by the first, everything
+/// signed before is refused after the second.
+#[tokio::test]
+async fn keys_are_rolled_and_withdrawn_under_running_instances() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let [one, other] = [Server::on(folder.path(), &[]), Server::on(folder.path(), &[])];
+    let keys = folder.path().join("keys").display().to_string();
+    let published = async |server: &Server| {
+        let set = server.answer(server.client.get(server.metadata("jwks_uri").await)).await.1;
+        let ids =
+            set["keys"].as_array().expect("keys").iter().map(|key| key["kid"].as_str().expect("an ID").to_owned());
+        ids.collect::<Vec<_>>()
+    };
+    let (access, refresh) = one.tokens("obs-0017").await;
+    let first = published(&one).await.remove(0);
+    assert_eq!(common::vorsel(&["keys", "roll", "--keys", &keys]).status, 0);
+    assert_eq!(common::vorsel(&["keys", "roll", "--keys", &keys, "--for", "refresh"]).status, 0);
+    for server in [&one, &other] {
+        eventually("the new key is published", async || published(server).await.len() == 2).await;
+        assert_eq!(server.call(Method::GET, "/exposures", &access).await, 200);
+    }
+    let (status, reply) = other.renew(&refresh).await;
+    assert_eq!(status, 200, "{reply}");
+
+    assert_eq!(common::vorsel(&["keys", "compromise", "--keys", &keys, &first]).status, 0);
+    for server in [&one, &other] {
+        let refused = async || server.call(Method::GET, "/exposures", &access).await == 401;
+        eventually("the leaked key's token is refused", refused).await;
+        assert!(!published(server).await.contains(&first));
+    }
+    let (status, reply) = one.renew(reply["refresh_token"].as_str().expect("a token")).await;
+    assert_eq!(status, 200, "the session goes on with a new key: {reply}");
+    assert_eq!(other.call(Method::GET, "/exposures", reply["access_token"].as_str().expect("a token")).await, 200);
+}
+
+async fn eventually(what: &str, holds: impl AsyncFn() -> bool) {
+    let start = std::time::Instant::now();
+    while !holds().await {
+        assert!(start.elapsed() < Duration::from_secs(20), "{what}");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}

@@ -5,7 +5,7 @@ use std::fmt;
 use serde_json::Value;
 use smallvec::SmallVec;
 
-use crate::json::Object;
+use crate::json::{self, Object};
 use crate::own::OwnClaims;
 use crate::span::{Page, Span};
 use crate::time::Timestamp;
@@ -95,6 +95,15 @@ impl Claims {
             self.confirmation.is_some(),
         ];
         there.iter().rev().fold(0, |bits, there| bits << 1 | u16::from(*there))
+    }
+
+    /// How many bytes of memory the claims hold besides their own size, or a few more.
+    #[must_use]
+    pub fn memory(&self) -> usize {
+        let lists = self.audience.iter().chain(&self.roles);
+        let spilled: usize = lists.filter(|list| list.spilled()).map(|list| list.capacity() * size_of::<Span>()).sum();
+        let confirmation = self.confirmation.as_ref().map_or(0, |object| size_of::<Object>() + json::memory(object));
+        self.page.memory() + spilled + confirmation + self.own.memory()
     }
 
     fn text(&self, span: Option<Span>) -> Option<&str> {

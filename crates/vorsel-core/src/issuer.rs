@@ -7,16 +7,17 @@ use crate::base64url;
 use crate::claims::{NoOwn, REGISTERED};
 use crate::json::Object;
 use crate::jws::header_segment;
-use crate::key::{KeyError, SigningKey};
+use crate::key::KeyError;
+use crate::keyring::Keyring;
 use crate::kind::Kind;
 use crate::scope::Scopes;
 use crate::time::{Lifetime, Timestamp};
 
-/// Signs tokens in the name of one issuer with one key. Plain data: no IO, no clock, no ids of its own.
-#[derive(Debug)]
+/// Signs tokens in the name of one issuer with the keys of its keyring. Plain data: no IO, no clock, no ids of its own.
+#[derive(Clone, Debug)]
 pub struct Issuer {
     name: String,
-    key: SigningKey,
+    keyring: Keyring,
 }
 
 /// What goes into an access token ([RFC 9068 section 2.2](https://www.rfc-editor.org/rfc/rfc9068#section-2.2)).
@@ -49,6 +50,17 @@ pub enum IssueError {
         /// What they serialize to, or the serializer's error.
         found: String,
     },
+    /// The lifetime is longer than the keyring reckons with: its key might be destroyed before the token expires.
+    #[error("expected a lifetime of at most {longest} s, which the keyring allows for, but found {found} s")]
+    LifetimeTooLong {
+        /// The keyring's longest lifetime, in seconds.
+        longest: u64,
+        /// What was asked for, in seconds.
+        found: u64,
+    },
+    /// No key signs: the active one was compromised and no other has taken its place.
+    #[error("expected a key that signs, but the keyring has no active one")]
+    NoActiveKey,
     /// Signing failed.
     #[error("the token could not be signed")]
     Signing(#[from] KeyError),
@@ -125,10 +137,10 @@ impl<C> AccessDraft<C> {
 }
 
 impl Issuer {
-    /// An issuer with this name, an https URL as a rule, that signs with this key.
+    /// An issuer with this name, an https URL as a rule, that signs with this keyring, or always with one key.
     #[must_use]
-    pub fn new(name: impl Into<String>, key: SigningKey) -> Self {
-        Self { name: name.into(), key }
+    pub fn new(name: impl Into<String>, keys: impl Into<Keyring>) -> Self {
+        Self { name: name.into(), keyring: keys.into() }
     }
 
     /// The issuer's name, `iss`.
@@ -137,17 +149,22 @@ impl Issuer {
         &self.name
     }
 
-    /// The key that signs.
+    /// The keys that sign.
     #[must_use]
-    pub const fn key(&self) -> &SigningKey {
-        &self.key
+    pub const fn keyring(&self) -> &Keyring {
+        &self.keyring
     }
 
     /// Issues an access token. `id` becomes its `jti` and must not be used twice; `now` its `iat`, in whole seconds.
     ///
     /// # Errors
-    /// If the own claims are no object or use a registered name, or signing fails.
+    /// If the own claims are no object or use a registered name, the lifetime is longer than the keyring allows for, no
+    /// key is active, or signing fails.
     pub fn access<C: Serialize>(&self, draft: &AccessDraft<C>, id: &str, now: Timestamp) -> Result<String, IssueError> {
+        let (longest, found) = (self.keyring.times().longest_lifetime, draft.lifetime);
+        if found > longest {
+            return Err(IssueError::LifetimeTooLong { longest: longest.as_secs(), found: found.as_secs() });
+        }
         let issued = now.whole_secs();
         let mut claims = self.frame(&draft.audience, issued, issued.after(draft.lifetime.as_duration()));
         let texts = [("sub", draft.subject.as_str()), ("client_id", &draft.client_id), ("jti", id)];
@@ -170,7 +187,7 @@ impl Issuer {
             }
             claims.insert(name, value);
         }
-        Ok(self.sign(Kind::Access, claims)?)
+        self.sign(Kind::Access, claims, now)
     }
 
     /// Issuer, audience and times, which every token has.
@@ -183,12 +200,13 @@ impl Issuer {
         claims
     }
 
-    /// Signs the claims as a token of this kind.
-    pub(crate) fn sign(&self, kind: Kind, claims: Object) -> Result<String, KeyError> {
-        let mut token = header_segment(self.key.verifying(), kind);
+    /// Signs the claims as a token of this kind with the key of the moment `at`.
+    pub(crate) fn sign(&self, kind: Kind, claims: Object, at: Timestamp) -> Result<String, IssueError> {
+        let key = self.keyring.signing_key(at).ok_or(IssueError::NoActiveKey)?;
+        let mut token = header_segment(key.verifying(), kind);
         token.push('.');
         base64url::encode_onto(Value::Object(claims).to_string().as_bytes(), &mut token);
-        let signature = self.key.sign(token.as_bytes())?;
+        let signature = key.sign(token.as_bytes())?;
         token.push('.');
         base64url::encode_onto(&signature, &mut token);
         Ok(token)

@@ -101,6 +101,28 @@ pub(crate) fn type_name(value: &Value) -> &'static str {
     }
 }
 
+/// Bytes of memory that a value holds besides its own size, or a few more.
+pub(crate) fn value_memory(value: &Value) -> usize {
+    match value {
+        Value::Null | Value::Bool(_) | Value::Number(_) => 0,
+        Value::String(text) => text.capacity(),
+        Value::Array(items) => items.capacity() * size_of::<Value>() + items.iter().map(value_memory).sum::<usize>(),
+        Value::Object(object) => memory(object),
+    }
+}
+
+/// [`value_memory`] of an object. A map keeps each member with its hash, and its place in a table of its own; it has room
+/// for up to twice as many as there are, and for three at least.
+pub(crate) fn memory(object: &Object) -> usize {
+    const MEMBER: usize = size_of::<(String, Value)>() + size_of::<u64>();
+    const PLACE: usize = 2 * (size_of::<usize>() + 1);
+    if object.is_empty() {
+        return 0;
+    }
+    let texts = object.iter().map(|(name, value)| name.capacity() + value_memory(value));
+    (2 * object.len() + 3) * (MEMBER + PLACE) + texts.sum::<usize>()
+}
+
 /// Reads a strict object as a member's value.
 pub(crate) struct ObjectVisitor;
 

@@ -4,7 +4,7 @@ use serde::de::value::MapDeserializer;
 use serde::de::{Deserialize, MapAccess};
 use serde_json::Value;
 
-use crate::json::{JsonError, Strict};
+use crate::json::{self, JsonError, Strict};
 use crate::span::{Page, Span};
 
 /// Claims that are not registered, in the order written: a short list, which for a handful of members is quicker to
@@ -54,6 +54,12 @@ impl OwnClaims {
 
     pub(crate) fn iter<'a>(&'a self, page: &'a Page) -> impl Iterator<Item = (&'a str, &'a Value)> {
         self.0.iter().map(|(name, value)| (page.text(*name), value))
+    }
+
+    /// Bytes of memory held, or a few more.
+    pub(crate) fn memory(&self) -> usize {
+        let values: usize = self.0.iter().map(|(_, value)| json::value_memory(value)).sum();
+        self.0.capacity() * size_of::<(Span, Value)>() + values
     }
 
     #[cfg(test)]

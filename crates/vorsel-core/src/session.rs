@@ -19,8 +19,9 @@ use crate::base64url;
 use crate::claims::Checked;
 use crate::expectations::Expectations;
 use crate::finding::Finding;
-use crate::issuer::{Issuer, set};
-use crate::key::{KeyError, KeySet, Secret, SigningKey};
+use crate::issuer::{IssueError, Issuer, set};
+use crate::key::{KeyError, Secret};
+use crate::keyring::Keyring;
 use crate::kind::Kind;
 use crate::time::{Lifetime, Timestamp};
 use crate::verifier::Verifier;
@@ -252,28 +253,29 @@ struct Generation {
 }
 
 impl RefreshTokens {
-    /// Refresh tokens in the name of `issuer`, signed with `key`.
+    /// Refresh tokens in the name of `issuer`, signed with the keys of a keyring, or always with one key.
     ///
     /// # Errors
-    /// If the key is not an HMAC secret: with another kind of key the same token could not be made twice, or its
+    /// If the keys are not HMAC secrets: with another kind of key the same token could not be made twice, or its
     /// holder would be more than the issuer.
-    pub fn new(issuer: impl Into<String>, key: SigningKey) -> Result<Self, KeyError> {
-        if !key.algorithm().is_symmetric() {
+    pub fn new(issuer: impl Into<String>, keys: impl Into<Keyring>) -> Result<Self, KeyError> {
+        let (name, keyring) = (issuer.into(), keys.into());
+        if let Some(key) = keyring.keys().iter().find(|key| !key.algorithm().is_symmetric()) {
             return Err(KeyError::Unsupported {
                 expected: "a key for HS256 to sign refresh tokens with",
                 found: key.algorithm().to_string(),
             });
         }
-        let name = issuer.into();
-        let verifier = Verifier::new(KeySet::new([key.verifying_key()]), Expectations::refresh(&name));
-        Ok(Self { issuer: Issuer::new(name, key), verifier })
+        let verifier = Verifier::new(keyring.key_set(), Expectations::refresh(&name));
+        Ok(Self { issuer: Issuer::new(name, keyring), verifier })
     }
 
-    /// The refresh token of the session's current generation. The same record always gives the same token.
+    /// The refresh token of the session's current generation. The same record always gives the same token: it is signed
+    /// with the key of the moment at which the generation began.
     ///
     /// # Errors
-    /// If signing fails.
-    pub fn current(&self, session: &Session) -> Result<String, KeyError> {
+    /// If that key is gone, or signing fails.
+    pub fn current(&self, session: &Session) -> Result<String, IssueError> {
         let issuer = self.issuer.name();
         let mut claims = self.issuer.frame(issuer, session.renewed_at, session.idle_until);
         set(&mut claims, "sub", session.subject.as_str());
@@ -281,7 +283,7 @@ impl RefreshTokens {
         set(&mut claims, "jti", session.token_id(session.generation));
         set(&mut claims, "sid", session.id.as_str());
         set(&mut claims, "generation", session.generation);
-        self.issuer.sign(Kind::Refresh, claims)
+        self.issuer.sign(Kind::Refresh, claims, session.renewed_at)
     }
 
     /// Checks a refresh token's form, signature and times.

@@ -23,7 +23,7 @@ impl Page {
     }
 
     /// Bytes of memory held.
-    pub(crate) fn bytes(&self) -> usize {
+    pub(crate) fn memory(&self) -> usize {
         self.0.capacity()
     }
 }
@@ -74,7 +74,7 @@ mod tests {
         let payload = "a dome on a hill".to_owned();
         let marker = Marker::over(&payload);
         let spans = [&payload[2..6], "étoile", &payload[16..], "night"].map(|text| marker.mark(text));
-        let page = marker.finish(payload.clone());
+        let page = marker.finish(payload);
         assert_eq!(spans.map(|span| page.text(span)), ["dome", "étoile", "", "night"]);
     }
 }

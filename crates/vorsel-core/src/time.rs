@@ -14,6 +14,8 @@ pub struct Timestamp(i64);
 const MICROS: i64 = 1_000_000;
 
 impl Timestamp {
+    /// The first moment the type can hold.
+    pub const MIN: Self = Self(i64::MIN);
     /// The last moment the type can hold.
     pub const MAX: Self = Self(i64::MAX);
 
@@ -107,7 +109,8 @@ pub struct LifetimeError {
 }
 
 impl Lifetime {
-    const LONGEST: Duration = Duration::from_secs(10 * 366 * 86_400);
+    /// Ten years.
+    pub const LONGEST: Self = Self::days(3_660);
 
     /// That many seconds.
     ///
@@ -156,7 +159,7 @@ impl TryFrom<Duration> for Lifetime {
     type Error = LifetimeError;
 
     fn try_from(found: Duration) -> Result<Self, LifetimeError> {
-        if found < Duration::from_secs(1) || found > Self::LONGEST {
+        if found < Duration::from_secs(1) || found > Self::LONGEST.0 {
             return Err(LifetimeError { found });
         }
         Ok(Self(found))
@@ -193,8 +196,8 @@ mod tests {
         for (span, fine) in [
             (Duration::from_millis(999), false),
             (Duration::from_secs(1), true),
-            (Lifetime::LONGEST, true),
-            (Lifetime::LONGEST + Duration::from_secs(1), false),
+            (Lifetime::LONGEST.0, true),
+            (Lifetime::LONGEST.0 + Duration::from_secs(1), false),
         ] {
             assert_eq!(Lifetime::try_from(span).is_ok(), fine, "{span:?}");
         }

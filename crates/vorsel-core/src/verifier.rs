@@ -96,6 +96,16 @@ impl Verifier {
         }
     }
 
+    /// Makes those checks again that time alone can change, on a token that this verifier has accepted before.
+    ///
+    /// # Errors
+    /// The first finding that does not hold any more.
+    pub fn check_again<C>(&self, checked: &Checked<C>, now: Timestamp) -> Result<(), Box<Finding>> {
+        let mut audit = FirstFailure::default();
+        let outcome = Run { verifier: self, now, audit: &mut audit }.times(checked.claims());
+        if outcome.is_continue() { Ok(()) } else { Err(audit.0.unwrap_or_else(no_finding)) }
+    }
+
     /// Makes every check that the token can be brought to, and keeps every finding. Accepts exactly what
     /// [`check`](Self::check) accepts, and the first finding that does not hold is the one it returns.
     pub fn examine<C: DeserializeOwned>(&self, token: impl AsRef<[u8]>, now: Timestamp) -> Findings<C> {
@@ -207,7 +217,11 @@ impl<'a, A: Audit> Run<'a, A> {
                 0 => "a key to check with".to_owned(),
                 _ => format!("a known key: {}", quoted_list(keys.iter().map(|key| key.key_id()))),
             };
-            let found = if keys.is_empty() { "none set up".to_owned() } else { kid_of(kid) };
+            let found = match kid.and_then(|kid| verifier.keys.withdrawn(kid)) {
+                Some(state) => format!("{}, which is {state}", kid_of(kid)),
+                None if keys.is_empty() => "none set up".to_owned(),
+                None => kid_of(kid),
+            };
             Detail::new(known, found)
         })?;
         let Ok(candidates) = candidates else { return ControlFlow::Continue(()) };

@@ -29,11 +29,12 @@
 //! | `testing` | no | a clock to move, and the suite that every session store must pass |
 
 mod admission;
+mod checker;
 mod clock;
 #[cfg(feature = "axum")]
 pub mod endpoints;
 mod guard;
-mod key_folder;
+mod keys;
 mod random;
 mod sessions;
 pub mod store;
@@ -41,13 +42,14 @@ pub mod store;
 pub mod testing;
 
 pub use admission::{Admission, AdmissionError, Grant};
+pub use checker::Checker;
 pub use clock::{Clock, SystemClock, now};
 #[cfg(feature = "axum")]
 pub use guard::NoCaller;
 pub use guard::{Caller, Guard, Guarded, GuardedFuture};
-pub use key_folder::{KeyFolder, KeyFolderError};
+pub use keys::{IssuerKeys, KeyFileError, KeyStepError, LiveKeyring};
 pub use random::{RandomError, random_id};
-pub use sessions::{RenewError, RenewalRequest, Sessions, StartError, TokenReply};
+pub use sessions::{RenewError, RenewalRequest, Sessions, SetUpError, StartError, TokenReply};
 pub use vorsel_core::*;
 
 #[cfg(doctest)]

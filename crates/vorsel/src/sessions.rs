@@ -6,11 +6,12 @@ use std::sync::Arc;
 use serde::Serialize;
 use vorsel_core::{
     AccessDraft, EndReason, Finding, IssueError, Issuer, KeyError, Lifetime, Presented, RefreshTokens, Scopes, Session,
-    SessionLimits, SigningKey, Step, Timestamp,
+    SessionLimits, Step, Timestamp,
 };
 
 use crate::admission::{Admission, AdmissionError, Grant};
 use crate::clock::{Clock, SystemClock};
+use crate::keys::{IssuerKeys, KeyStepError, Live};
 use crate::random::{RandomError, random_id, session_secret};
 use crate::store::{SessionStore, StoreError, Which, ended};
 
@@ -19,9 +20,11 @@ use crate::store::{SessionStore, StoreError, Which, ended};
 /// Each renewal gives a new pair of tokens and spends the refresh token presented. A spent token that comes back within
 /// the retry window gets the same successor again; later, it ends the session.
 pub struct Sessions<C> {
-    issuer: Issuer,
+    name: String,
+    keys: IssuerKeys,
+    issuer: Live<Issuer>,
+    refresh_tokens: Live<RefreshTokens>,
     audience: String,
-    refresh_tokens: RefreshTokens,
     store: Arc<dyn SessionStore>,
     admission: Arc<dyn Admission<C>>,
     access_lifetime: Lifetime,
@@ -44,6 +47,18 @@ pub struct TokenReply {
     /// The scopes granted, with a space between them.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub scope: String,
+}
+
+/// Why sessions cannot be set up like this.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum SetUpError {
+    /// The keys for refresh tokens are not HMAC secrets.
+    #[error("refresh tokens cannot be signed with these keys")]
+    Keys(#[from] KeyError),
+    /// The keyring could not be told of a longer lifetime.
+    #[error("the keys do not reckon with tokens that last so long")]
+    Lifetime(#[from] KeyStepError),
 }
 
 /// Why nobody was signed in.
@@ -132,42 +147,55 @@ pub struct RenewalRequest<'a> {
 const MOST_RACES: u32 = 8;
 
 impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
-    /// Sessions whose access tokens come from `issuer` and are for `audience`. `refresh_key` is an HS256 secret that
-    /// nothing else is signed with.
+    /// Sessions whose tokens come from the issuer of that name, an https URL as a rule, are signed with `keys`, and are
+    /// for `audience`.
     ///
     /// # Errors
-    /// If `refresh_key` is not an HMAC secret.
+    /// If the keys for refresh tokens are not HMAC secrets, or do not reckon with tokens of this lifetime and cannot be
+    /// changed.
     pub fn new(
-        issuer: Issuer,
-        refresh_key: SigningKey,
+        name: impl Into<String>,
+        keys: IssuerKeys,
         audience: impl Into<String>,
         store: Arc<dyn SessionStore>,
         admission: Arc<dyn Admission<C>>,
-    ) -> Result<Self, KeyError> {
-        Ok(Self {
-            refresh_tokens: RefreshTokens::new(issuer.name(), refresh_key)?,
-            issuer,
+    ) -> Result<Self, SetUpError> {
+        let name = name.into();
+        let (issuer, refresher) = (name.clone(), name.clone());
+        let sessions = Self {
+            issuer: keys.access.derive(move |ring| Issuer::new(&issuer, ring.clone())),
+            refresh_tokens: keys.refresh.try_derive(move |ring| RefreshTokens::new(&refresher, ring.clone()))?,
+            name,
+            keys,
             audience: audience.into(),
             store,
             admission,
             access_lifetime: Lifetime::minutes(5),
             limits: SessionLimits::default(),
             clock: Arc::new(SystemClock),
-        })
+        };
+        sessions.access_lifetime(Lifetime::minutes(5))?.limits(SessionLimits::default())
     }
 
-    /// How long access tokens last; 5 minutes if nothing is set.
-    #[must_use]
-    pub fn access_lifetime(mut self, lifetime: Lifetime) -> Self {
+    /// How long access tokens last; 5 minutes if nothing is set. The keyring is told, so that no key goes before its
+    /// tokens.
+    ///
+    /// # Errors
+    /// If the keyring reckoned with shorter ones and its file cannot be changed.
+    pub fn access_lifetime(mut self, lifetime: Lifetime) -> Result<Self, SetUpError> {
+        self.keys.access.allow_lifetime(lifetime)?;
         self.access_lifetime = lifetime;
-        self
+        Ok(self)
     }
 
-    /// How long sessions last, and the retry window.
-    #[must_use]
-    pub const fn limits(mut self, limits: SessionLimits) -> Self {
+    /// How long sessions last, and the retry window. The keyring for refresh tokens is told.
+    ///
+    /// # Errors
+    /// If the keyring reckoned with shorter ones and its file cannot be changed.
+    pub fn limits(mut self, limits: SessionLimits) -> Result<Self, SetUpError> {
+        self.keys.refresh.allow_lifetime(limits.idle)?;
         self.limits = limits;
-        self
+        Ok(self)
     }
 
     /// Another clock than the machine's, for tests.
@@ -177,10 +205,16 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         self
     }
 
-    /// The issuer of the access tokens.
+    /// The issuer's name, `iss`.
     #[must_use]
-    pub const fn issuer(&self) -> &Issuer {
-        &self.issuer
+    pub fn issuer(&self) -> &str {
+        &self.name
+    }
+
+    /// The keys that sign.
+    #[must_use]
+    pub const fn keys(&self) -> &IssuerKeys {
+        &self.keys
     }
 
     /// Begins a session for a subject whose password, or whatever proves it, the app has just checked.
@@ -204,7 +238,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// If the token is refused, its session is over, or the store fails. A replay ends the session.
     pub async fn renew(&self, refresh_token: &str, request: RenewalRequest<'_>) -> Result<TokenReply, RenewError> {
         let now = self.clock.now();
-        let presented = self.refresh_tokens.check(refresh_token, now).map_err(RenewError::BadToken)?;
+        let presented = self.refresh_tokens.load().check(refresh_token, now).map_err(RenewError::BadToken)?;
         if let Some(found) = request.client_id.filter(|client_id| *client_id != presented.client_id) {
             return Err(RenewError::WrongClient { expected: presented.client_id, found: found.to_owned() });
         }
@@ -235,7 +269,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// If the store fails.
     pub async fn sign_out(&self, refresh_token: &str, client_id: Option<&str>) -> Result<(), StoreError> {
         let now = self.clock.now();
-        let Ok(presented) = self.refresh_tokens.check(refresh_token, now) else { return Ok(()) };
+        let Ok(presented) = self.refresh_tokens.load().check(refresh_token, now) else { return Ok(()) };
         let other_client = client_id.is_some_and(|client_id| client_id != presented.client_id);
         let Some(session) = self.store.load(&presented.session_id).await? else { return Ok(()) };
         if other_client || !session.made(&presented) {
@@ -318,10 +352,10 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
             .session(&session.id, session.started_at)
             .own(grant.own);
         Ok(TokenReply {
-            access_token: self.issuer.access(&draft, token_id, now)?,
+            access_token: self.issuer.load().access(&draft, token_id, now)?,
             token_type: "Bearer",
             expires_in: self.access_lifetime.as_secs(),
-            refresh_token: self.refresh_tokens.current(session)?,
+            refresh_token: self.refresh_tokens.load().current(session)?,
             scope,
         })
     }
@@ -330,7 +364,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
 impl<C> fmt::Debug for Sessions<C> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Sessions")
-            .field("issuer", &self.issuer)
+            .field("issuer", &self.name)
             .field("audience", &self.audience)
             .field("store", &self.store)
             .field("access_lifetime", &self.access_lifetime)

@@ -13,7 +13,7 @@ use std::time::Duration;
 use axum::Router;
 use vorsel::endpoints::Endpoints;
 use vorsel::store::SessionStore;
-use vorsel::{AccessPlan, Expectations, Guard, Issuer, KeyFolder, KeySet, Lifetime, SessionLimits, Sessions, Verifier};
+use vorsel::{AccessPlan, Checker, Expectations, Guard, IssuerKeys, Lifetime, SessionLimits, Sessions};
 
 use crate::failure::Failure;
 use people::People;
@@ -24,7 +24,7 @@ use state::Observatory;
 /// What an observatory is opened with.
 pub(crate) struct Opening {
     pub(crate) settings: Settings,
-    pub(crate) keys: KeyFolder,
+    pub(crate) keys: IssuerKeys,
     pub(crate) store: Arc<dyn SessionStore>,
     pub(crate) access_lifetime: Lifetime,
     pub(crate) limits: SessionLimits,
@@ -42,14 +42,13 @@ pub(crate) fn open(opening: Opening) -> Result<Router, Failure> {
     let Opening { settings, keys, store, access_lifetime, limits, base } = opening;
     // The tokens come from this very machine, so there is no other clock to make allowance for.
     let expectations = Expectations::access(&settings.issuer, &settings.audience).skew(Duration::ZERO)?;
-    let verifier = Verifier::new(KeySet::new([keys.access.verifying_key()]), expectations);
+    let checker = Checker::new(keys.access.clone(), expectations);
     let people = Arc::new(People::demo(settings.nobody_password)?);
-    let issuer = Issuer::new(&settings.issuer, keys.access);
-    let sessions = Sessions::new(issuer, keys.refresh, &settings.audience, store, people.clone())?
-        .access_lifetime(access_lifetime)
-        .limits(limits);
+    let sessions = Sessions::new(&settings.issuer, keys, &settings.audience, store, people.clone())?
+        .access_lifetime(access_lifetime)?
+        .limits(limits)?;
     let sessions = Arc::new(sessions);
     let endpoints = Endpoints::new(sessions.clone(), &base, &settings.prefix, &[&settings.client]);
     let observatory = Arc::new(Observatory { people, sessions, client: settings.client });
-    Ok(routes::routes(observatory).merge(endpoints.router()).layer(Guard::<Staff>::new(verifier, access_plan()?)))
+    Ok(routes::routes(observatory).merge(endpoints.router()).layer(Guard::<Staff>::new(checker, access_plan()?)))
 }

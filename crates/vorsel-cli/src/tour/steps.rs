@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use tokio::net::TcpListener;
 use vorsel::store::SqliteStore;
-use vorsel::{AccessDraft, Issuer, KeyFolder, Lifetime, Scopes, SessionLimits, SigningKey, now, random_id};
+use vorsel::{AccessDraft, Issuer, IssuerKeys, Lifetime, Scopes, SessionLimits, now, random_id};
 
 use super::client::{Reply, Tokens, Wire};
 use super::log::Log;
@@ -29,12 +29,12 @@ struct Tour {
 /// Walks the whole tour; says how many steps came out as told, and how many there were.
 pub(super) async fn walk(log: Log) -> Result<(u32, u32), Failure> {
     let folder = tempfile::tempdir()?;
-    let keys = folder.path().join("keys");
+    let keys = IssuerKeys::in_folder(folder.path().join("keys"))?;
     let settings = Settings::demo()?;
     let listener = TcpListener::bind("127.0.0.1:0").await?;
     let base = format!("http://{}", listener.local_addr()?);
     let app = observatory::open(Opening {
-        keys: KeyFolder::open(&keys)?,
+        keys: keys.clone(),
         store: Arc::new(SqliteStore::open(folder.path().join("sessions.sqlite")).await?),
         access_lifetime: Lifetime::try_from(Duration::from_secs(settings.access_lifetime))?,
         limits: SessionLimits { retry_window: RETRY_WINDOW, ..SessionLimits::default() },
@@ -43,7 +43,7 @@ pub(super) async fn walk(log: Log) -> Result<(u32, u32), Failure> {
     })?;
     tokio::spawn(async move { axum::serve(listener, app).await });
     anstream::println!("Skarn Hill observatory at {base}, sessions in SQLite, keys made for this tour");
-    let key: SigningKey = KeyFolder::open(&keys)?.access;
+    let key = keys.access.current().signing_key(now()).cloned().ok_or_else(|| Failure::new("no key signs"))?;
     let issuer = Issuer::new(&settings.issuer, key);
     let wire = Wire::connect(base).await?;
     let mut tour = Tour { stage: Stage::new(log, observatory::access_plan()?), wire, issuer, settings };

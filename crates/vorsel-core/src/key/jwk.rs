@@ -26,9 +26,13 @@ impl SigningKey {
     /// If the text is not a strict JWK, has no private part, or holds a key that is weak or of another kind.
     pub fn from_jwk(text: &str) -> Result<Self, KeyError> {
         let mut jwk = json::object(text.as_bytes())?;
-        let read = Reader { jwk: &jwk }.signing_key();
+        let read = Self::of_jwk(&jwk);
         wipe(&mut jwk);
         read
+    }
+
+    pub(crate) fn of_jwk(jwk: &Object) -> Result<Self, KeyError> {
+        Reader { jwk }.signing_key()
     }
 
     /// The whole key as a JWK, secret part included: for a file that only its owner can read.

@@ -13,6 +13,8 @@ use crate::json::{self, JsonError, Object};
 pub struct KeySet {
     keys: Vec<VerifyingKey>,
     skipped: Vec<SkippedKey>,
+    /// IDs of keys that were taken out, and what became of them.
+    withdrawn: Vec<(String, String)>,
 }
 
 /// A member of a JWK Set that is no key for us, and why. A set may hold keys for other uses
@@ -62,7 +64,7 @@ impl KeySet {
     /// A set of these keys.
     #[must_use]
     pub fn new(keys: impl IntoIterator<Item = VerifyingKey>) -> Self {
-        Self { keys: keys.into_iter().collect(), skipped: Vec::new() }
+        Self { keys: keys.into_iter().collect(), ..Self::default() }
     }
 
     /// Reads a JWK Set, one JWK, or PEM with one or more keys.
@@ -118,6 +120,25 @@ impl KeySet {
         &self.skipped
     }
 
+    /// This set and another as one.
+    #[must_use]
+    pub fn and(mut self, other: Self) -> Self {
+        self.keys.extend(other.keys);
+        self.skipped.extend(other.skipped);
+        self.withdrawn.extend(other.withdrawn);
+        self
+    }
+
+    pub(crate) fn with_withdrawn(mut self, names: impl IntoIterator<Item = (String, String)>) -> Self {
+        self.withdrawn.extend(names);
+        self
+    }
+
+    /// What became of a key that was taken out.
+    pub(crate) fn withdrawn(&self, kid: &str) -> Option<&str> {
+        self.withdrawn.iter().find(|(known, _)| known == kid).map(|(_, state)| state.as_str())
+    }
+
     /// The public keys as a JWK Set object; shared secrets are left out.
     #[must_use]
     pub fn to_public_jwk_set(&self) -> Object {
@@ -141,6 +162,10 @@ impl KeySet {
         // A key ID that belongs to a key of another algorithm is not a reason to look further.
         if let Some(other) = self.keys.iter().find(|key| kid == Some(key.key_id())) {
             return Err(CandidateError::OtherAlgorithm(other.algorithm()));
+        }
+        // Nor is one whose key was taken out.
+        if kid.is_some_and(|kid| self.withdrawn(kid).is_some()) {
+            return Err(CandidateError::Unknown);
         }
         let nameless = few(&mut self.keys.iter().filter(|key| key.is_nameless()).filter(fitting));
         if nameless.is_empty() { Err(CandidateError::Unknown) } else { Ok(nameless) }

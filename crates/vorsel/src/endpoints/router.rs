@@ -15,7 +15,7 @@ use super::{revoke, token};
 
 /// A refresh token has about 500 bytes; a form has room for that and a few parameters.
 const LARGEST_FORM: usize = 32 * 1024;
-/// How long clients may keep the key set and the metadata.
+/// How long clients may keep the metadata.
 const CACHE: &str = "public, max-age=300";
 
 impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
@@ -32,8 +32,11 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
     }
 }
 
-async fn keys<C>(State(endpoints): State<Arc<Endpoints<C>>>) -> Response {
-    ([(CACHE_CONTROL, CACHE)], Json(endpoints.keys.clone())).into_response()
+/// Clients may keep the key set for as long as the keyring reckons with before it has a new key sign.
+async fn keys<C: Serialize + Send + Sync + 'static>(State(endpoints): State<Arc<Endpoints<C>>>) -> Response {
+    let ring = endpoints.sessions.keys().access.current();
+    let cache = format!("public, max-age={}", ring.times().cache_time.as_secs());
+    ([(CACHE_CONTROL, cache)], Json(ring.key_set().to_public_jwk_set())).into_response()
 }
 
 /// [RFC 8414 section 2](https://www.rfc-editor.org/rfc/rfc8414#section-2). No response type is supported, since there is
@@ -41,7 +44,7 @@ async fn keys<C>(State(endpoints): State<Arc<Endpoints<C>>>) -> Response {
 async fn metadata<C: Serialize + Send + Sync + 'static>(State(endpoints): State<Arc<Endpoints<C>>>) -> Response {
     let at = |name: &str| format!("{}{}/{name}", endpoints.base, endpoints.prefix);
     let metadata = json!({
-        "issuer": endpoints.sessions.issuer().name(),
+        "issuer": endpoints.sessions.issuer(),
         "token_endpoint": at("token"),
         "revocation_endpoint": at("revoke"),
         "jwks_uri": at("keys"),

@@ -4,8 +4,6 @@ use std::fmt;
 use std::sync::Arc;
 
 use serde::Serialize;
-use serde_json::Value;
-use vorsel_core::KeySet;
 
 use crate::sessions::Sessions;
 
@@ -14,7 +12,6 @@ pub struct Endpoints<C> {
     pub(super) sessions: Arc<Sessions<C>>,
     pub(super) base: String,
     pub(super) prefix: String,
-    pub(super) keys: Value,
     clients: Vec<String>,
 }
 
@@ -23,12 +20,10 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
     /// (`/oauth`), for the public clients of these names.
     #[must_use]
     pub fn new(sessions: Arc<Sessions<C>>, base: &str, prefix: &str, clients: &[&str]) -> Self {
-        let keys = KeySet::new([sessions.issuer().key().verifying_key()]).to_public_jwk_set();
         Self {
             sessions,
             base: base.trim_end_matches('/').to_owned(),
             prefix: format!("/{}", prefix.trim_matches('/')).trim_end_matches('/').to_owned(),
-            keys: Value::Object(keys),
             clients: clients.iter().map(|client| (*client).to_owned()).collect(),
         }
     }

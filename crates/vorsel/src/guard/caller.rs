@@ -9,8 +9,8 @@ use vorsel_core::{Checked, Claims, NoOwn};
 pub struct Caller<C = NoOwn>(Arc<Checked<C>>);
 
 impl<C> Caller<C> {
-    pub(crate) fn new(checked: Checked<C>) -> Self {
-        Self(Arc::new(checked))
+    pub(crate) const fn new(checked: Arc<Checked<C>>) -> Self {
+        Self(checked)
     }
 
     /// The subject; empty only for a plain token without `sub`.

@@ -1,15 +1,15 @@
 //! The guard as plain data and one function: credential, token, plan, caller.
 
 use std::fmt;
-use std::marker::PhantomData;
 use std::sync::Arc;
 
 use http::{HeaderMap, Method};
 use serde::de::DeserializeOwned;
-use vorsel_core::{AccessPlan, NoOwn, Refusal, Timestamp, Verdict, Verifier};
+use vorsel_core::{AccessPlan, NoOwn, Refusal, Timestamp, Verdict};
 
 use super::caller::Caller;
 use super::header;
+use crate::checker::Checker;
 use crate::clock::{Clock, SystemClock};
 
 /// Guards routes by an access plan. `C` is the app's own claims; a token whose claims do not fit `C` is refused.
@@ -22,32 +22,32 @@ use crate::clock::{Clock, SystemClock};
 /// Every refusal is one `tracing` event under `vorsel::guard`, with what was expected and what was found, and never
 /// with the token.
 pub struct Guard<C = NoOwn> {
-    pub(super) inner: Arc<Inner>,
-    own: PhantomData<fn() -> C>,
+    pub(super) inner: Arc<Inner<C>>,
 }
 
-pub(super) struct Inner {
-    verifier: Verifier,
+pub(super) struct Inner<C> {
+    checker: Checker<C>,
     plan: AccessPlan,
     pub(super) realm: Arc<str>,
     pub(super) clock: Arc<dyn Clock>,
 }
 
 impl<C> Guard<C> {
-    /// A guard that believes `verifier` and does what `plan` says. Its realm is the verifier's audience.
+    /// A guard that believes `checker`, or a verifier whose keys stay as they are, and does what `plan` says. Its realm
+    /// is the audience expected.
     #[must_use]
-    pub fn new(verifier: Verifier, plan: AccessPlan) -> Self {
-        let realm = verifier.expectations().first_audience().unwrap_or("api").into();
-        let inner = Inner { verifier, plan, realm, clock: Arc::new(SystemClock) };
-        Self { inner: Arc::new(inner), own: PhantomData }
+    pub fn new(checker: impl Into<Checker<C>>, plan: AccessPlan) -> Self {
+        let checker = checker.into();
+        let inner = Inner { realm: checker.realm(), checker, plan, clock: Arc::new(SystemClock) };
+        Self { inner: Arc::new(inner) }
     }
 
     /// Another clock than the machine's, for tests.
     #[must_use]
     pub fn clock(self, clock: Arc<dyn Clock>) -> Self {
-        let Inner { verifier, plan, realm, .. } = &*self.inner;
-        let (verifier, plan, realm) = (verifier.clone(), plan.clone(), realm.clone());
-        Self { inner: Arc::new(Inner { verifier, plan, realm, clock }), own: PhantomData }
+        let Inner { checker, plan, realm, .. } = &*self.inner;
+        let (checker, plan, realm) = (checker.clone(), plan.clone(), realm.clone());
+        Self { inner: Arc::new(Inner { checker, plan, realm, clock }) }
     }
 
     /// The plan.
@@ -79,11 +79,11 @@ impl<C: DeserializeOwned> Guard<C> {
         headers: &HeaderMap,
         now: Timestamp,
     ) -> Result<Option<Caller<C>>, Refusal> {
-        let Inner { verifier, plan, .. } = &*self.inner;
+        let Inner { checker, plan, .. } = &*self.inner;
         let caller = header::bearer_token(headers).and_then(|token| match token {
             None => Ok(None),
             Some(token) => {
-                verifier.check(token, now).map(|checked| Some(Caller::new(checked))).map_err(Refusal::BadToken)
+                checker.check(token, now).map(|checked| Some(Caller::new(checked))).map_err(Refusal::BadToken)
             }
         });
         let known = caller.as_ref().ok().and_then(Option::as_ref);
@@ -103,14 +103,14 @@ impl<C: DeserializeOwned> Guard<C> {
 
 impl<C> Clone for Guard<C> {
     fn clone(&self) -> Self {
-        Self { inner: self.inner.clone(), own: PhantomData }
+        Self { inner: self.inner.clone() }
     }
 }
 
 impl<C> fmt::Debug for Guard<C> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Guard")
-            .field("verifier", &self.inner.verifier)
+            .field("checker", &self.inner.checker)
             .field("plan", &self.inner.plan)
             .finish_non_exhaustive()
     }

@@ -9,8 +9,8 @@ use async_trait::async_trait;
 use vorsel::store::SessionStore;
 use vorsel::testing::StillClock;
 use vorsel::{
-    Admission, AdmissionError, Algorithm, Clock, Expectations, Grant, Issuer, KeySet, NoOwn, Scopes, Secret,
-    SessionLimits, Sessions, SigningKey, Timestamp, Verifier,
+    Admission, AdmissionError, Algorithm, Clock, Expectations, Grant, IssuerKeys, KeyTimes, Keyring, NoOwn, Scopes,
+    Secret, SessionLimits, Sessions, SigningKey, Timestamp, Verifier,
 };
 
 pub(crate) const ISSUER: &str = "https://id.skarnhill.test";
@@ -49,24 +49,23 @@ pub(crate) struct House {
     pub(crate) sessions: Arc<Sessions<NoOwn>>,
     pub(crate) clock: Arc<StillClock>,
     pub(crate) book: Arc<Book>,
-    pub(crate) keys: KeySet,
 }
 
 /// A house on this store. Houses on the same store act as instances of one service: their keys and clocks are the same.
 pub(crate) fn houses(store: &Arc<dyn SessionStore>, count: usize, window: Duration) -> Vec<House> {
-    let access = SigningKey::generate(Algorithm::EdDsa).expect("a key").to_private_jwk().expect("a JWK");
+    let keys = IssuerKeys {
+        access: Keyring::new(SigningKey::generate(Algorithm::EdDsa).expect("a key"), KeyTimes::default(), START).into(),
+        refresh: SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret").into(),
+    };
     let (clock, book) = (Arc::new(StillClock::at(START)), Arc::new(Book::default()));
     book.0.lock().expect("no panic").insert("obs-0017".to_owned(), Entry::Roles(vec!["observer"]));
     (0..count)
         .map(|_| {
-            let key = SigningKey::from_jwk(&access).expect("a key");
-            let refresh = SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret");
-            let keys = KeySet::new([key.verifying_key()]);
             let limits = SessionLimits { retry_window: window, ..SessionLimits::default() };
-            let issuer = Issuer::new(ISSUER, key);
-            let sessions = Sessions::new(issuer, refresh, AUDIENCE, store.clone(), book.clone()).expect("sessions");
-            let sessions = Arc::new(sessions.limits(limits).clock(clock.clone()));
-            House { sessions, clock: clock.clone(), book: book.clone(), keys }
+            let sessions =
+                Sessions::new(ISSUER, keys.clone(), AUDIENCE, store.clone(), book.clone()).expect("sessions");
+            let sessions = Arc::new(sessions.limits(limits).expect("limits").clock(clock.clone()));
+            House { sessions, clock: clock.clone(), book: book.clone() }
         })
         .collect()
 }
@@ -77,7 +76,7 @@ pub(crate) fn house(store: &Arc<dyn SessionStore>) -> House {
 
 impl House {
     pub(crate) fn verifier(&self) -> Verifier {
-        Verifier::new(self.keys.clone(), Expectations::access(ISSUER, AUDIENCE))
+        Verifier::new(self.sessions.keys().access.current().key_set(), Expectations::access(ISSUER, AUDIENCE))
     }
 
     pub(crate) fn now(&self) -> Timestamp {

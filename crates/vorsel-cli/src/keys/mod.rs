@@ -1,0 +1,118 @@
+//! `vorsel keys`: make keys, and see and change the keyrings of a key folder.
+
+mod list;
+mod make;
+mod step;
+
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand, ValueEnum};
+use vorsel::{Algorithm, IssuerKeys};
+
+use crate::failure::Failure;
+
+/// Make keys, see which there are, roll them, and withdraw them.
+#[derive(Debug, Args)]
+pub(crate) struct KeysArguments {
+    #[command(subcommand)]
+    action: KeysAction,
+}
+
+#[derive(Debug, Subcommand)]
+enum KeysAction {
+    /// Make a signing key. The private key goes into a file that only you can read and is never printed; what is
+    /// printed is the public JWK, or the key ID of a shared secret.
+    Make {
+        /// What the key signs with: HS256, RS256, PS256, ES256, EdDSA and their larger kin.
+        #[arg(long, value_name = "NAME", default_value = "EdDSA", value_parser = algorithm)]
+        algorithm: Algorithm,
+        /// The file to make.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+    },
+    /// Show the keys of a folder, their states and their dates.
+    List {
+        #[command(flatten)]
+        folder: Folder,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Make a new key that takes over as soon as every verifier knows it. No token is refused on the way.
+    Roll {
+        #[command(flatten)]
+        folder: Folder,
+        /// Whose keys to roll.
+        #[arg(long = "for", value_name = "KIND", default_value = "access")]
+        ring: Ring,
+        /// What the new key signs with; as the one before if it is left out.
+        #[arg(long, value_name = "NAME", value_parser = algorithm)]
+        algorithm: Option<Algorithm>,
+    },
+    /// Have a published key sign from now on, if every verifier can know it by now.
+    Activate(OneKey),
+    /// Refuse everything a leaked key has signed, at once. If it was the one that signs, a new key takes its place.
+    Compromise(OneKey),
+    /// Forget a key for good, once everything that it signed has expired.
+    Destroy(OneKey),
+}
+
+#[derive(Debug, Args)]
+struct Folder {
+    /// The key folder, as `vorsel serve --keys` makes it.
+    #[arg(long = "keys", value_name = "FOLDER", env = "VORSEL_KEYS")]
+    path: PathBuf,
+}
+
+#[derive(Debug, Args)]
+struct OneKey {
+    #[command(flatten)]
+    folder: Folder,
+    /// The key ID, or as much of its beginning as no other key shares.
+    #[arg(value_name = "KEY_ID", allow_hyphen_values = true)]
+    key_id: String,
+}
+
+/// Which of the two keyrings.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Ring {
+    /// The keys that sign access tokens.
+    Access,
+    /// The secrets that sign refresh tokens.
+    Refresh,
+}
+
+impl Ring {
+    const ALL: [Self; 2] = [Self::Access, Self::Refresh];
+
+    const fn name(self) -> &'static str {
+        match self {
+            Self::Access => "access",
+            Self::Refresh => "refresh",
+        }
+    }
+
+    fn file(self, folder: &Path) -> PathBuf {
+        folder.join(match self {
+            Self::Access => IssuerKeys::ACCESS,
+            Self::Refresh => IssuerKeys::REFRESH,
+        })
+    }
+}
+
+fn algorithm(name: &str) -> Result<Algorithm, String> {
+    let known = || Algorithm::ALL.map(Algorithm::name).join(", ");
+    Algorithm::from_name(name).ok_or_else(|| format!("expected one of {}", known()))
+}
+
+pub(crate) fn run(arguments: &KeysArguments) -> Result<ExitCode, Failure> {
+    match &arguments.action {
+        KeysAction::Make { algorithm, out } => make::run(*algorithm, out),
+        KeysAction::List { folder, json } => list::run(&folder.path, *json),
+        KeysAction::Roll { folder, ring, algorithm } => step::roll(&folder.path, *ring, *algorithm),
+        KeysAction::Activate(key) => step::activate(&key.folder.path, &key.key_id),
+        KeysAction::Compromise(key) => step::compromise(&key.folder.path, &key.key_id),
+        KeysAction::Destroy(key) => step::destroy(&key.folder.path, &key.key_id),
+    }
+}

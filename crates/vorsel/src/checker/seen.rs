@@ -1,0 +1,90 @@
+//! Tokens that were accepted, in a fixed number of places.
+
+use std::hash::{BuildHasher, RandomState};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use vorsel_core::{Checked, Claims};
+
+/// The most bytes a remembered token and its claims take.
+pub(super) const LARGEST: usize = 4 * 1024;
+/// Places that a token may be in. Looking through all of them takes no longer than one.
+const PLACES: usize = 8;
+
+/// A table of a fixed number of shelves with a few places each. A token's signature says which shelf it belongs on, by a
+/// hash whose key nobody outside knows; only the same token, byte for byte, is found there.
+///
+/// Nobody can fill a shelf on purpose: only accepted tokens are put on one, and their signatures are not theirs to
+/// choose. If somebody could, other tokens would be checked in full, and nothing else.
+pub(super) struct SeenTokens<C> {
+    hasher: RandomState,
+    shelves: Box<[Mutex<Shelf<C>>]>,
+}
+
+struct Shelf<C> {
+    places: [Option<Seen<C>>; PLACES],
+    /// Counts the uses of this shelf.
+    uses: u64,
+}
+
+struct Seen<C> {
+    hash: u64,
+    token: Box<[u8]>,
+    checked: Arc<Checked<C>>,
+    last_used: u64,
+}
+
+impl<C> SeenTokens<C> {
+    /// Room for at least `tokens`, rounded up to whole shelves.
+    pub(super) fn with_room(tokens: usize) -> Self {
+        let shelf = || Mutex::new(Shelf { places: [const { None }; PLACES], uses: 0 });
+        Self { hasher: RandomState::new(), shelves: (0..tokens.div_ceil(PLACES)).map(|_| shelf()).collect() }
+    }
+
+    pub(super) fn find(&self, token: &[u8]) -> Option<Arc<Checked<C>>> {
+        let (hash, mut shelf) = self.shelf(token)?;
+        shelf.uses += 1;
+        let uses = shelf.uses;
+        let seen = shelf.places.iter_mut().flatten().find(|seen| seen.is(hash, token))?;
+        seen.last_used = uses;
+        Some(seen.checked.clone())
+    }
+
+    pub(super) fn remember(&self, token: &[u8], checked: &Arc<Checked<C>>) {
+        if token.len() + checked.claims().memory() + size_of::<Claims>() + size_of::<Seen<C>>() > LARGEST {
+            return;
+        }
+        let Some((hash, mut shelf)) = self.shelf(token) else { return };
+        let seen = Seen { hash, token: token.into(), checked: checked.clone(), last_used: shelf.uses };
+        let place = shelf.places.iter_mut().min_by_key(|place| match place {
+            Some(seen) if seen.is(hash, token) => 0,
+            None => 1,
+            Some(seen) => 2 + seen.last_used,
+        });
+        let old = place.and_then(|place| place.replace(seen));
+        // Whatever the app's own type does when it is dropped, it does not hold up the others.
+        drop(shelf);
+        drop(old);
+    }
+
+    pub(super) fn forget(&self, token: &[u8]) {
+        let Some((hash, mut shelf)) = self.shelf(token) else { return };
+        let old = shelf.places.iter_mut().find_map(|place| place.take_if(|seen| seen.is(hash, token)));
+        drop(shelf);
+        drop(old);
+    }
+
+    fn shelf(&self, token: &[u8]) -> Option<(u64, MutexGuard<'_, Shelf<C>>)> {
+        /// As many characters as the signature of the shortest kind has.
+        const END: usize = 43;
+        let hash = self.hasher.hash_one(&token[token.len().saturating_sub(END)..]);
+        let count = u64::try_from(self.shelves.len()).ok()?;
+        let shelf = self.shelves.get(usize::try_from(hash.checked_rem(count)?).ok()?)?;
+        Some((hash, shelf.lock().unwrap_or_else(PoisonError::into_inner)))
+    }
+}
+
+impl<C> Seen<C> {
+    fn is(&self, hash: u64, token: &[u8]) -> bool {
+        self.hash == hash && *self.token == *token
+    }
+}

@@ -1,0 +1,70 @@
+//! The keys of a running issuer: shared by everything that signs and checks, changed for all of them at once, and kept in
+//! files if they are to last.
+
+mod error;
+mod file;
+mod live;
+
+use std::fs;
+use std::path::Path;
+
+use vorsel_core::{Algorithm, KeyError, KeyTimes, Keyring, Lifetime, SigningKey};
+
+pub use error::{KeyFileError, KeyStepError};
+pub(crate) use live::Live;
+pub use live::LiveKeyring;
+
+use crate::clock::now;
+
+/// The two keyrings of an issuer that keeps sessions.
+#[derive(Clone, Debug)]
+pub struct IssuerKeys {
+    /// Signs access tokens.
+    pub access: LiveKeyring,
+    /// Signs refresh tokens, which only the issuer checks: shared secrets.
+    pub refresh: LiveKeyring,
+}
+
+impl IssuerKeys {
+    /// The file of the keyring for access tokens.
+    pub const ACCESS: &'static str = "access-keys.json";
+    /// The file of the keyring for refresh tokens.
+    pub const REFRESH: &'static str = "refresh-keys.json";
+
+    /// New keys, EdDSA and HS256, that last as long as the process.
+    ///
+    /// # Errors
+    /// If the operating system gives no randomness.
+    pub fn generate() -> Result<Self, KeyError> {
+        Ok(Self { access: new_ring(Algorithm::EdDsa)?.into(), refresh: new_ring(Algorithm::Hs256)?.into() })
+    }
+
+    /// The keys in the files of a folder; the folder and the keys that are not there are made. Several processes may
+    /// share the folder: whoever comes first makes the keys, and a step that one takes is taken up by the others within a
+    /// second.
+    ///
+    /// # Errors
+    /// If a file cannot be read or made, holds no usable keyring, or can be read by others than its owner.
+    pub fn in_folder(folder: impl AsRef<Path>) -> Result<Self, KeyFileError> {
+        let folder = folder.as_ref();
+        make_folder(folder)?;
+        let ring = |name, algorithm| LiveKeyring::in_file(folder.join(name), || new_ring(algorithm));
+        Ok(Self { access: ring(Self::ACCESS, Algorithm::EdDsa)?, refresh: ring(Self::REFRESH, Algorithm::Hs256)? })
+    }
+}
+
+fn new_ring(algorithm: Algorithm) -> Result<Keyring, KeyError> {
+    let mut times = KeyTimes::default();
+    if algorithm.is_symmetric() {
+        times.longest_lifetime = Lifetime::days(30);
+    }
+    Ok(Keyring::new(SigningKey::generate(algorithm)?, times, now()))
+}
+
+fn make_folder(folder: &Path) -> Result<(), KeyFileError> {
+    let mut builder = fs::DirBuilder::new();
+    builder.recursive(true);
+    #[cfg(unix)]
+    std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
+    builder.create(folder).map_err(KeyFileError::io(folder, "made"))
+}
