@@ -5,7 +5,7 @@ use serde_json::Value;
 
 use crate::base64url;
 use crate::claims::{NoOwn, REGISTERED};
-use crate::json::Object;
+use crate::json::{self, Object};
 use crate::jws::header_segment;
 use crate::key::KeyError;
 use crate::keyring::Keyring;
@@ -165,47 +165,42 @@ impl Issuer {
         if found > longest {
             return Err(IssueError::LifetimeTooLong { longest: longest.as_secs(), found: found.as_secs() });
         }
+        let own = own_claims(&draft.own)?;
+        if let Some(name) = own.keys().find(|name| REGISTERED.contains(&name.as_str())) {
+            return Err(IssueError::RegisteredName { name: name.clone() });
+        }
         let issued = now.whole_secs();
-        let mut claims = self.frame(&draft.audience, issued, issued.after(draft.lifetime.as_duration()));
-        let texts = [("sub", draft.subject.as_str()), ("client_id", &draft.client_id), ("jti", id)];
-        texts.into_iter().for_each(|(name, text)| set(&mut claims, name, text));
-        if !draft.scopes.is_empty() {
-            set(&mut claims, "scope", draft.scopes.to_string());
-        }
-        if !draft.roles.is_empty() {
-            set(&mut claims, "roles", draft.roles.clone());
-        }
-        if let Some(sid) = &draft.session_id {
-            set(&mut claims, "sid", sid.as_str());
-        }
-        if let Some(at) = draft.authenticated_at {
-            set(&mut claims, "auth_time", at.as_secs());
-        }
-        for (name, value) in own_claims(&draft.own)? {
-            if REGISTERED.contains(&name.as_str()) {
-                return Err(IssueError::RegisteredName { name });
-            }
-            claims.insert(name, value);
-        }
-        self.sign(Kind::Access, claims, now)
-    }
-
-    /// Issuer, audience and times, which every token has.
-    pub(crate) fn frame(&self, audience: &str, issued: Timestamp, expires: Timestamp) -> Object {
-        let mut claims = Object::new();
-        set(&mut claims, "iss", self.name.as_str());
-        set(&mut claims, "aud", audience);
-        set(&mut claims, "iat", issued.as_secs());
-        set(&mut claims, "exp", expires.as_secs());
-        claims
+        let claims = Written {
+            iss: &self.name,
+            aud: &draft.audience,
+            iat: issued.as_secs(),
+            exp: issued.after(draft.lifetime.as_duration()).as_secs(),
+            sub: &draft.subject,
+            client_id: &draft.client_id,
+            jti: id,
+            scope: draft.scopes.as_str(),
+            roles: &draft.roles,
+            sid: draft.session_id.as_deref(),
+            auth_time: draft.authenticated_at.map(Timestamp::as_secs),
+            own: &own,
+        };
+        self.sign(Kind::Access, &claims, now)
     }
 
     /// Signs the claims as a token of this kind with the key of the moment `at`.
-    pub(crate) fn sign(&self, kind: Kind, claims: Object, at: Timestamp) -> Result<String, IssueError> {
+    pub(crate) fn sign<C: Serialize>(
+        &self,
+        kind: Kind,
+        claims: &Written<'_, C>,
+        at: Timestamp,
+    ) -> Result<String, IssueError> {
         let key = self.keyring.signing_key(at).ok_or(IssueError::NoActiveKey)?;
+        let claims =
+            serde_json::to_string(claims).map_err(|error| IssueError::NotAnObject { found: error.to_string() })?;
         let mut token = header_segment(key.verifying(), kind);
+        token.reserve(claims.len() / 3 * 4 + ROOM_FOR_SIGNATURE);
         token.push('.');
-        base64url::encode_onto(Value::Object(claims).to_string().as_bytes(), &mut token);
+        base64url::encode_onto(claims.as_bytes(), &mut token);
         let signature = key.sign(token.as_bytes())?;
         token.push('.');
         base64url::encode_onto(&signature, &mut token);
@@ -213,15 +208,36 @@ impl Issuer {
     }
 }
 
-/// Sets one member of a header or of claims.
-pub(crate) fn set(object: &mut Object, name: &str, value: impl Into<Value>) {
-    object.insert(name.to_owned(), value.into());
+/// Two dots and the longest usual signature, that of an RSA key of 2048 bits.
+const ROOM_FOR_SIGNATURE: usize = 2 + 4 + 342;
+
+/// The claims of a token in the order written; what is empty is left out.
+#[derive(Serialize)]
+pub(crate) struct Written<'a, C> {
+    pub(crate) iss: &'a str,
+    pub(crate) aud: &'a str,
+    pub(crate) iat: i64,
+    pub(crate) exp: i64,
+    pub(crate) sub: &'a str,
+    pub(crate) client_id: &'a str,
+    pub(crate) jti: &'a str,
+    #[serde(skip_serializing_if = "str::is_empty")]
+    pub(crate) scope: &'a str,
+    #[serde(skip_serializing_if = "<[String]>::is_empty")]
+    pub(crate) roles: &'a [String],
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) sid: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) auth_time: Option<i64>,
+    /// An object whose members have other names.
+    #[serde(flatten)]
+    pub(crate) own: C,
 }
 
 fn own_claims<C: Serialize>(own: &C) -> Result<Object, IssueError> {
     match serde_json::to_value(own) {
         Ok(Value::Object(own)) => Ok(own),
-        Ok(other) => Err(IssueError::NotAnObject { found: crate::json::type_name(&other).to_owned() }),
+        Ok(other) => Err(IssueError::NotAnObject { found: json::type_name(&other).to_owned() }),
         Err(error) => Err(IssueError::NotAnObject { found: error.to_string() }),
     }
 }

@@ -11,7 +11,7 @@ use smallvec::SmallVec;
 
 use crate::base64url::{self, Base64Error};
 use crate::finding::{Detail, quoted};
-use crate::json::{self, Object, Shown, Strict, Text};
+use crate::json::{self, Shown, Strict, Text};
 use crate::key::VerifyingKey;
 use crate::kind::Kind;
 
@@ -133,11 +133,8 @@ pub(crate) struct Header<'a> {
 
 /// The header's segment as an [`Issuer`](crate::Issuer) with this key writes it.
 pub(crate) fn header_segment(key: &VerifyingKey, kind: Kind) -> String {
-    let mut header = Object::new();
-    for (name, value) in [("alg", key.algorithm().name()), ("typ", kind.typ()), ("kid", key.key_id())] {
-        header.insert(name.to_owned(), value.into());
-    }
-    base64url::encode(Value::Object(header).to_string())
+    let (alg, typ, kid) = (key.algorithm().name(), kind.typ(), Value::from(key.key_id()));
+    base64url::encode(format!("{{\"alg\":\"{alg}\",\"typ\":\"{typ}\",\"kid\":{kid}}}"))
 }
 
 impl<'a> Header<'a> {

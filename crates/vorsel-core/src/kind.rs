@@ -32,6 +32,9 @@ impl Kind {
     pub fn agrees_with(self, typ: Option<&str>) -> bool {
         const PREFIX: &str = "application/";
         let Some(typ) = typ else { return self == Self::Plain };
+        if typ == self.typ() {
+            return true;
+        }
         let bare = match typ.get(..PREFIX.len()) {
             Some(prefix) if prefix.eq_ignore_ascii_case(PREFIX) => &typ[PREFIX.len()..],
             _ => typ,

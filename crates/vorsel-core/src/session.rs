@@ -13,13 +13,13 @@ use std::fmt;
 use std::time::Duration;
 
 use aws_lc_rs::{constant_time, hmac};
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 
 use crate::base64url;
 use crate::claims::Checked;
 use crate::expectations::Expectations;
 use crate::finding::Finding;
-use crate::issuer::{IssueError, Issuer, set};
+use crate::issuer::{IssueError, Issuer, Written};
 use crate::key::{KeyError, Secret};
 use crate::keyring::Keyring;
 use crate::kind::Kind;
@@ -247,7 +247,7 @@ pub struct RefreshTokens {
     verifier: Verifier,
 }
 
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 struct Generation {
     generation: u64,
 }
@@ -277,13 +277,21 @@ impl RefreshTokens {
     /// If that key is gone, or signing fails.
     pub fn current(&self, session: &Session) -> Result<String, IssueError> {
         let issuer = self.issuer.name();
-        let mut claims = self.issuer.frame(issuer, session.renewed_at, session.idle_until);
-        set(&mut claims, "sub", session.subject.as_str());
-        set(&mut claims, "client_id", session.client_id.as_str());
-        set(&mut claims, "jti", session.token_id(session.generation));
-        set(&mut claims, "sid", session.id.as_str());
-        set(&mut claims, "generation", session.generation);
-        self.issuer.sign(Kind::Refresh, claims, session.renewed_at)
+        let claims = Written {
+            iss: issuer,
+            aud: issuer,
+            iat: session.renewed_at.as_secs(),
+            exp: session.idle_until.as_secs(),
+            sub: &session.subject,
+            client_id: &session.client_id,
+            jti: &session.token_id(session.generation),
+            scope: "",
+            roles: &[],
+            sid: Some(&session.id),
+            auth_time: None,
+            own: Generation { generation: session.generation },
+        };
+        self.issuer.sign(Kind::Refresh, &claims, session.renewed_at)
     }
 
     /// Checks a refresh token's form, signature and times.
