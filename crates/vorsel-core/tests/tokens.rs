@@ -1,5 +1,5 @@
-//! Tokens that are wrong in every known way, each with the finding it must give; and the promise that the fast path and
-//! the full list never disagree.
+//! What issuing and checking promise: keys stay with their algorithm, kinds apart, edges where they belong; and the fast
+//! path and the full list never disagree. Tokens that are wrong in every known way are in `hostile`.
 
 use std::time::Duration;
 
@@ -10,230 +10,14 @@ use aws_lc_rs::signature::{
     RsaPssSaltLength, RsaSignatureEncoding,
 };
 use proptest::prelude::*;
-use serde_json::{Value, json};
+use serde_json::json;
 use vorsel_core::{
-    AccessDraft, Algorithm, Expectations, Issuer, KeySet, Kind, Lifetime, NoOwn, Object, Scopes, Secret, SigningKey,
-    Timestamp, Verifier, base64url,
+    AccessDraft, Algorithm, Expectations, Issuer, KeySet, Kind, Lifetime, NoOwn, Object, Scopes, SigningKey, Verifier,
+    base64url,
 };
 
-const ISSUER: &str = "https://id.skarnhill.test";
-const AUDIENCE: &str = "https://api.skarnhill.test";
-const NOW: Timestamp = Timestamp::from_secs(1_700_000_000);
-
-fn secret() -> SigningKey {
-    SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret").with_key_id("hill")
-}
-
-fn verifier() -> Verifier {
-    let expectations = Expectations::access(ISSUER, AUDIENCE).skew(Duration::ZERO).expect("no skew");
-    Verifier::new(KeySet::new([secret().verifying_key()]), expectations)
-}
-
-fn header() -> Value {
-    json!({ "alg": "HS256", "typ": "at+jwt", "kid": "hill" })
-}
-
-fn claims() -> Value {
-    json!({
-        "iss": ISSUER, "aud": AUDIENCE, "sub": "obs-0017", "client_id": "desk", "jti": "t1",
-        "iat": 1_699_999_900, "exp": 1_700_000_100, "roles": ["observer"], "training": 2,
-    })
-}
-
-/// Signs any two texts with the secret that the verifier trusts, as no issuer of ours would.
-fn signed(header: impl AsRef<[u8]>, payload: impl AsRef<[u8]>) -> String {
-    let input = format!("{}.{}", base64url::encode(header), base64url::encode(payload));
-    let key: Vec<u8> = (0..32).collect();
-    let key = aws_lc_rs::hmac::Key::new(aws_lc_rs::hmac::HMAC_SHA256, &key);
-    format!("{input}.{}", base64url::encode(aws_lc_rs::hmac::sign(&key, input.as_bytes())))
-}
-
-fn with(mut object: Value, member: &str, value: Value) -> String {
-    object[member] = value;
-    object.to_string()
-}
-
-fn without(mut object: Value, member: &str) -> String {
-    object.as_object_mut().expect("an object").shift_remove(member);
-    object.to_string()
-}
-
-/// The codes of the full list, after making sure that the fast path says the same.
-fn codes(verifier: &Verifier, token: impl AsRef<[u8]>, now: Timestamp) -> Vec<&'static str> {
-    let findings = verifier.examine::<Object>(&token, now);
-    let failed: Vec<_> = findings.refused_for().collect();
-    match verifier.check::<Object>(&token, now) {
-        Ok(checked) => assert_eq!(findings.accepted(), Some(&checked)),
-        Err(first) => {
-            assert!(findings.accepted().is_none());
-            assert_eq!(Some(&*first), failed.first().copied(), "the fast path found something else first");
-        }
-    }
-    failed.iter().map(|finding| finding.check.code()).collect()
-}
-
-#[test]
-fn headers_of_all_kinds_get_the_finding_they_deserve() {
-    let good = claims().to_string();
-    for (header, expected) in [
-        (header().to_string(), &[][..]),
-        (with(header(), "typ", json!("application/AT+JWT")), &[]),
-        (with(header(), "jwk", json!({ "kty": "oct", "k": "AAAA" })), &[]),
-        (with(header(), "jku", json!("https://elsewhere.test/keys")), &[]),
-        (without(header(), "kid"), &[]),
-        (with(header(), "alg", json!("none")), &["algorithm-not-allowed"]),
-        (with(header(), "alg", json!("None")), &["algorithm-not-allowed"]),
-        (with(header(), "alg", json!("")), &["algorithm-not-allowed"]),
-        (with(header(), "alg", json!("hs256")), &["algorithm-not-allowed"]),
-        (with(header(), "alg", json!("HS512")), &["algorithm-not-allowed"]),
-        (with(header(), "alg", json!("ES256")), &["algorithm-not-allowed"]),
-        (with(header(), "alg", Value::Null), &["malformed"]),
-        (without(header(), "alg"), &["malformed"]),
-        (with(header(), "kid", json!("valley")), &["unknown-key"]),
-        (with(header(), "kid", json!("")), &["unknown-key"]),
-        (with(header(), "kid", json!("../../hill")), &["unknown-key"]),
-        (with(header(), "kid", json!(["hill"])), &["malformed"]),
-        (with(header(), "typ", json!("JWT")), &["wrong-kind"]),
-        (with(header(), "typ", json!("refresh+jwt")), &["wrong-kind"]),
-        (without(header(), "typ"), &["wrong-kind"]),
-        (with(header(), "typ", json!(1)), &["malformed"]),
-        (r#"{"alg":"HS256","typ":"at+jwt","crit":["exp"],"exp":1}"#.to_owned(), &["critical-not-understood"]),
-        (r#"{"alg":"HS256","typ":"at+jwt","crit":["b64"],"b64":false}"#.to_owned(), &["critical-not-understood"]),
-        (r#"{"alg":"HS256","typ":"at+jwt","crit":[]}"#.to_owned(), &["malformed"]),
-        (r#"{"alg":"HS256","typ":"at+jwt","alg":"HS256"}"#.to_owned(), &["malformed"]),
-        (r#"{"alg":"HS256","typ":"at+jwt"}}"#.to_owned(), &["malformed"]),
-        ("\u{feff}{\"alg\":\"HS256\",\"typ\":\"at+jwt\"}".to_owned(), &["malformed"]),
-        ("HS256".to_owned(), &["malformed"]),
-        (String::new(), &["malformed"]),
-    ] {
-        assert_eq!(codes(&verifier(), signed(&header, &good), NOW), expected, "{header}");
-    }
-}
-
-#[test]
-fn claims_of_all_kinds_get_the_finding_they_deserve() {
-    let deep = |levels: usize| {
-        with(claims(), "deep", json!("nested"))
-            .replace("\"nested\"", &format!("{}{}", "[".repeat(levels), "]".repeat(levels)))
-    };
-    let many = |count: usize, more: &str| {
-        let members: String = (0..count).map(|index| format!("\"c{index}\":{index},")).collect();
-        claims().to_string().replacen('{', &format!("{{{members}{more}"), 1)
-    };
-    for (claims, expected) in [
-        (claims().to_string(), &[][..]),
-        (with(claims(), "aud", json!(["https://lab.skarnhill.test", AUDIENCE])), &[]),
-        (with(claims(), "exp", json!(1_700_000_000.5)), &[]),
-        (with(claims(), "nbf", json!(1_700_000_000)), &[]),
-        (deep(20), &[]),
-        (with(claims(), "exp", json!(1_700_000_000)), &["expired"]),
-        (with(claims(), "exp", json!(1_699_999_999.999_9)), &["expired"]),
-        (with(claims(), "exp", json!(-1)), &["expired"]),
-        (with(claims(), "exp", json!(0)), &["expired"]),
-        (with(claims(), "exp", json!("1700000100")), &["malformed"]),
-        (with(claims(), "exp", Value::Null), &["malformed"]),
-        (with(claims(), "exp", json!([1_700_000_100])), &["malformed"]),
-        (without(claims(), "exp"), &["missing-claim"]),
-        (with(claims(), "nbf", json!(1_700_000_000.5)), &["not-yet-valid"]),
-        (with(claims(), "nbf", json!("now")), &["malformed"]),
-        (with(claims(), "iat", json!(1_700_000_001)), &["not-yet-valid"]),
-        (without(claims(), "iat"), &["missing-claim"]),
-        (with(claims(), "iss", json!("https://id.skarnhill.test/")), &["wrong-issuer"]),
-        (with(claims(), "iss", json!("HTTPS://ID.SKARNHILL.TEST")), &["wrong-issuer"]),
-        (with(claims(), "iss", json!([ISSUER])), &["malformed"]),
-        (without(claims(), "iss"), &["missing-claim", "wrong-issuer"]),
-        (with(claims(), "aud", json!("https://lab.skarnhill.test")), &["wrong-audience"]),
-        (with(claims(), "aud", json!([])), &["wrong-audience"]),
-        (with(claims(), "aud", json!("https://api.skarnhill.test.evil.test")), &["wrong-audience"]),
-        (with(claims(), "aud", json!({ "0": AUDIENCE })), &["malformed"]),
-        (without(claims(), "aud"), &["missing-claim", "wrong-audience"]),
-        (without(claims(), "sub"), &["missing-claim"]),
-        (without(claims(), "client_id"), &["missing-claim"]),
-        (without(claims(), "jti"), &["missing-claim"]),
-        (with(claims(), "sub", json!(17)), &["malformed"]),
-        (with(claims(), "roles", json!("director")), &["malformed"]),
-        (with(claims(), "scope", json!(["dome:move"])), &["malformed"]),
-        (deep(4_000), &["malformed"]),
-        (claims().to_string().replace("\"sub\"", "\"iss\""), &["malformed"]),
-        (claims().to_string().replacen("{", "{\"training\":9,", 1), &["malformed"]),
-        (many(100, ""), &[]),
-        (many(100, "\"c7\":1,"), &["malformed"]),
-        (format!("{} ", claims()), &[]),
-        (format!("{}x", claims()), &["malformed"]),
-        (format!("[{}]", claims()), &["malformed"]),
-        ("null".to_owned(), &["malformed"]),
-        (String::new(), &["malformed"]),
-        (
-            with(claims(), "aud", json!("x")).replace("1700000100", "1699999950").replace(ISSUER, "y"),
-            &["wrong-issuer", "wrong-audience", "expired"],
-        ),
-    ] {
-        if claims.len() < 4_000 {
-            assert_eq!(codes(&verifier(), signed(header().to_string(), &claims), NOW), expected, "{claims}");
-        } else {
-            assert_eq!(codes(&verifier(), signed(header().to_string(), &claims), NOW), expected);
-        }
-    }
-}
-
-#[test]
-fn segments_of_all_kinds_get_the_finding_they_deserve() {
-    let token = signed(header().to_string(), claims().to_string());
-    let (rest, signature) = token.rsplit_once('.').expect("a token");
-    let with_signature = |signature: &str| format!("{rest}.{signature}");
-    let loose_bits = |text: &str| {
-        let last = text.chars().last().expect("a signature");
-        let alphabet = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_";
-        let next = alphabet.chars().nth(alphabet.find(last).expect("base64url") + 1).expect("room for a loose bit");
-        format!("{}{next}", &text[..text.len() - 1])
-    };
-    for (token, expected) in [
-        (token.clone(), &[][..]),
-        (with_signature(""), &["signature-mismatch"]),
-        (with_signature(&signature[..20]), &["signature-mismatch"]),
-        (with_signature(&format!("{signature}AAAA")), &["signature-mismatch"]),
-        (with_signature(&format!("{signature}=")), &["malformed"]),
-        (with_signature(&loose_bits(signature)), &["malformed"]),
-        (with_signature(&base64url::encode([0; 32])), &["signature-mismatch"]),
-        (format!("{token}."), &["malformed"]),
-        (format!("{token}.AAAA.AAAA"), &["malformed"]),
-        (format!(".{token}"), &["malformed"]),
-        (rest.to_owned(), &["malformed"]),
-        (format!("{token} "), &["malformed"]),
-        (format!("{token}\r"), &["malformed"]),
-        (format!(" {token}"), &["malformed"]),
-        (format!("Bearer {token}"), &["malformed"]),
-        (token.replace('_', "/").replace('-', "+").replacen("eyJ", "eyJ\n", 1), &["malformed"]),
-        ("..".to_owned(), &["malformed"]),
-        (String::new(), &["malformed"]),
-        ("a".repeat(20_000), &["malformed"]),
-    ] {
-        assert_eq!(codes(&verifier(), &token, NOW), expected, "{token:.60}");
-    }
-    assert_eq!(codes(&verifier(), b"\xff\xfe.\x00.", NOW), ["malformed"]);
-}
-
-#[test]
-fn sizes_are_bounded_at_sixteen_kibibytes() {
-    let padded = |padding: usize| signed(header().to_string(), with(claims(), "pad", json!("x".repeat(padding))));
-    let fits = (11_000..12_500).rev().find(|padding| padded(*padding).len() <= 16_384).expect("a size that fits");
-    assert_eq!(codes(&verifier(), padded(fits), NOW), [""; 0]);
-    assert_eq!(codes(&verifier(), padded(fits + 3), NOW), ["malformed"]);
-}
-
-/// The classic: the public key, which everybody knows, taken for a shared secret.
-#[test]
-fn a_public_key_is_never_taken_for_a_secret() {
-    let key = SigningKey::generate(Algorithm::Es256).expect("a key").with_key_id("hill");
-    let public = key.verifying_key().to_public_jwk().expect("a public key");
-    let verifier = Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access(ISSUER, AUDIENCE));
-    let input = format!("{}.{}", base64url::encode(header().to_string()), base64url::encode(claims().to_string()));
-    for secret in [Value::Object(public.clone()).to_string(), public["x"].as_str().expect("x").to_owned()] {
-        let key = aws_lc_rs::hmac::Key::new(aws_lc_rs::hmac::HMAC_SHA256, secret.as_bytes());
-        let forged = format!("{input}.{}", base64url::encode(aws_lc_rs::hmac::sign(&key, input.as_bytes())));
-        assert_eq!(codes(&verifier, &forged, NOW), ["algorithm-not-allowed"]);
-    }
-}
+mod common;
+use common::{AUDIENCE, ISSUER, NOW, claims, codes, header, secret, signed, verifier, with, without};
 
 /// [RFC 7518 section 3.5](https://www.rfc-editor.org/rfc/rfc7518#section-3.5) fixes the salt's length, and section 3.4
 /// the form of an ECDSA signature.
@@ -408,6 +192,141 @@ fn what_is_issued_is_read_back() {
     }
 }
 
+/// JSON of members that may be good, bad, there twice or not at all.
+fn members(names: &'static [&'static str], values: &'static [&'static str]) -> impl Strategy<Value = String> {
+    let member = (proptest::sample::select(names), proptest::sample::select(values));
+    proptest::collection::vec(member, 0..10).prop_map(|members| {
+        let members: Vec<_> = members.iter().map(|(name, value)| format!("\"{name}\":{value}")).collect();
+        format!("{{{}}}", members.join(","))
+    })
+}
+
+const HEADER_NAMES: &[&str] = &["alg", "typ", "kid", "crit", "jwk", "\\u0061lg"];
+const HEADER_VALUES: &[&str] =
+    &["\"HS256\"", "\"none\"", "\"at+jwt\"", "\"JWT\"", "\"hill\"", "\"valley\"", "null", "[\"alg\"]", "7"];
+const CLAIM_NAMES: &[&str] =
+    &["iss", "aud", "sub", "exp", "nbf", "iat", "jti", "client_id", "scope", "roles", "sid", "cnf", "training"];
+const CLAIM_VALUES: &[&str] = &[
+    "\"https://id.skarnhill.test\"",
+    "\"https://api.skarnhill.test\"",
+    "\"t1\"",
+    "1699999990",
+    "1700000000",
+    "1700000100.5",
+    "null",
+    "[]",
+    "[\"observer\"]",
+    "{}",
+    "-1e300",
+    "\"a b\"",
+    "\"\\u006f\"",
+];
+
+/// A good token in which members were set to other values; mostly it stays readable.
+fn bent() -> impl Strategy<Value = String> {
+    let bend = |names: &'static [&'static str], values: &'static [&'static str]| {
+        let change = (proptest::sample::select(names), proptest::sample::select(values));
+        proptest::collection::vec(change, 0..3)
+    };
+    (bend(HEADER_NAMES, HEADER_VALUES), bend(CLAIM_NAMES, CLAIM_VALUES)).prop_map(|(in_header, in_claims)| {
+        let apply = |mut object: serde_json::Value, changes: Vec<(&str, &str)>| {
+            for (name, value) in changes {
+                object[name] = serde_json::from_str(value).expect("JSON");
+            }
+            object.to_string()
+        };
+        signed(apply(header(), in_header), apply(claims(), in_claims))
+    })
+}
+
+fn generated() -> impl Strategy<Value = String> {
+    let made = (members(HEADER_NAMES, HEADER_VALUES), members(CLAIM_NAMES, CLAIM_VALUES));
+    prop_oneof![4 => bent(), 1 => made.prop_map(|(header, claims)| signed(header, claims))]
+}
+
+/// What happens to tokens on the way: cut, spliced, repeated, decoded and put together again.
+#[derive(Clone, Debug)]
+enum Mutation {
+    Cut(usize),
+    Remove(usize),
+    Insert(usize, u8),
+    Swap(usize, usize),
+    RepeatSegment(usize),
+}
+
+fn mutation() -> impl Strategy<Value = Mutation> {
+    let at = 0..700_usize;
+    prop_oneof![
+        at.clone().prop_map(Mutation::Cut),
+        at.clone().prop_map(Mutation::Remove),
+        (at.clone(), any::<u8>()).prop_map(|(at, byte)| Mutation::Insert(at, byte)),
+        (at.clone(), at).prop_map(|(one, other)| Mutation::Swap(one, other)),
+        (0..4_usize).prop_map(Mutation::RepeatSegment),
+    ]
+}
+
+fn mutated(token: &str, mutations: &[Mutation]) -> Vec<u8> {
+    let mut bytes = token.as_bytes().to_vec();
+    for mutation in mutations.iter().filter(|_| !token.is_empty()) {
+        let length = bytes.len().max(1);
+        match *mutation {
+            Mutation::Cut(at) => bytes.truncate(at),
+            Mutation::Remove(at) if !bytes.is_empty() => drop(bytes.remove(at % length)),
+            Mutation::Insert(at, byte) => bytes.insert(at % length, byte),
+            Mutation::Swap(one, other) if !bytes.is_empty() => bytes.swap(one % length, other % length),
+            Mutation::RepeatSegment(which) => {
+                let segments: Vec<_> = bytes.split(|byte| *byte == b'.').map(<[u8]>::to_vec).collect();
+                let again = segments[which % segments.len()].clone();
+                bytes.push(b'.');
+                bytes.extend(again);
+            }
+            Mutation::Remove(_) | Mutation::Swap(..) => {}
+        }
+    }
+    bytes
+}
+
+/// Verifiers that differ in each of their expectations.
+fn any_verifier() -> impl Strategy<Value = Verifier> {
+    let kind = proptest::sample::select(vec![
+        Expectations::access(ISSUER, AUDIENCE),
+        Expectations::plain(ISSUER),
+        Expectations::refresh(ISSUER),
+        Expectations::danger_from_anyone_for_anyone(Kind::Access),
+    ]);
+    (kind, 0..20_u64, any::<bool>(), any::<bool>(), any::<bool>()).prop_map(
+        |(expectations, skew, own, narrow, keyless)| {
+            let mut expectations = expectations.skew(Duration::from_secs(skew)).expect("a skew");
+            if own {
+                expectations = expectations.require("training");
+            }
+            if narrow {
+                expectations = expectations.algorithms([Algorithm::Hs256]);
+            }
+            let keys = if keyless && narrow { KeySet::default() } else { KeySet::new([secret().verifying_key()]) };
+            Verifier::new(keys, expectations)
+        },
+    )
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2_000))]
+
+    /// The fast path and the full list: the same verdict, the same first failure, the same claims (in `codes`), for any
+    /// token, any verifier and any moment.
+    #[test]
+    fn both_paths_give_one_verdict(
+        token in generated(),
+        mutations in proptest::collection::vec(mutation(), 0..3),
+        verifier in any_verifier(),
+        seconds in 1_699_999_900..1_700_000_200_i64,
+    ) {
+        let now = vorsel_core::Timestamp::from_secs(seconds);
+        let _ = codes(&verifier, &token, now);
+        let _ = codes(&verifier, mutated(&token, &mutations), now);
+    }
+}
+
 proptest! {
     /// Any token with any one byte changed: never accepted, never a panic, and both paths agree (in `codes`).
     #[test]
@@ -428,5 +347,34 @@ proptest! {
     #[test]
     fn any_signed_payload_is_read_without_a_panic(payload in "[{}\\[\\]\",:a-z0-9.eE+-]{0,60}") {
         prop_assert!(!codes(&verifier(), signed(header().to_string(), &payload), NOW).is_empty());
+    }
+}
+
+/// The property above would say little if its tokens were all refused for the same reason.
+#[test]
+fn generated_tokens_reach_every_finding() {
+    use proptest::strategy::ValueTree;
+    let mut runner = proptest::test_runner::TestRunner::deterministic();
+    let mut reached = std::collections::BTreeMap::<_, u32>::new();
+    for _ in 0..6_000 {
+        let sample = (generated(), any_verifier()).new_tree(&mut runner).expect("a token").current();
+        let codes = codes(&sample.1, &sample.0, NOW);
+        let all = if codes.is_empty() { vec!["accepted"] } else { codes };
+        all.into_iter().for_each(|code| *reached.entry(code).or_default() += 1);
+    }
+    for code in [
+        "accepted",
+        "malformed",
+        "critical-not-understood",
+        "wrong-kind",
+        "algorithm-not-allowed",
+        "unknown-key",
+        "missing-claim",
+        "wrong-issuer",
+        "wrong-audience",
+        "expired",
+        "not-yet-valid",
+    ] {
+        assert!(reached.get(code).is_some_and(|count| *count >= 10), "{code}: {reached:?}");
     }
 }

@@ -1,5 +1,6 @@
-//! Tokens signed outside Vorsel are checked by Vorsel, and the other way round. Outside are Python's standard library
-//! and the `openssl` command; a machine without them skips this and says so, unless `VORSEL_TEST_ALL` is set.
+//! Tokens signed outside Vorsel are checked by Vorsel, and the other way round. Outside are the `openssl` command with
+//! Python's standard library, and Python's `cryptography`; a machine without one of them leaves it out and says so,
+//! unless `VORSEL_TEST_ALL` is set.
 
 use std::fs;
 use std::path::Path;
@@ -12,42 +13,58 @@ use vorsel::{
 
 const ISSUER: &str = "https://id.skarnhill.test";
 const AUDIENCE: &str = "https://api.skarnhill.test";
-const SCRIPT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/cross_check.py");
+/// Somebody who knows nothing of Vorsel: a Python script, and what it needs.
+struct Witness {
+    script: &'static str,
+    needs: &'static str,
+}
 
-fn outside_is_there() -> bool {
-    let runs = |command: &str, argument: &str| Command::new(command).arg(argument).output().is_ok();
-    let there = runs("python3", "--version") && runs("openssl", "version");
-    assert!(there || std::env::var_os("VORSEL_TEST_ALL").is_none(), "python3 and openssl are needed");
-    if !there {
-        println!("left out: the cross-check, which needs python3 and openssl");
+const WITNESSES: [Witness; 2] = [
+    Witness {
+        script: concat!(env!("CARGO_MANIFEST_DIR"), "/tests/cross_check.py"),
+        needs: "import subprocess; subprocess.run(['openssl', 'version'], check=True)",
+    },
+    Witness {
+        script: concat!(env!("CARGO_MANIFEST_DIR"), "/tests/cross_check_cryptography.py"),
+        needs: "import cryptography",
+    },
+];
+
+impl Witness {
+    fn is_there(&self) -> bool {
+        let there = Command::new("python3").args(["-c", self.needs]).output().is_ok_and(|done| done.status.success());
+        assert!(there || std::env::var_os("VORSEL_TEST_ALL").is_none(), "needed in python3: {}", self.needs);
+        if !there {
+            println!("left out: a cross-check, which needs in python3: {}", self.needs);
+        }
+        there
     }
-    there
-}
 
-fn outside(arguments: &[&str]) -> Output {
-    Command::new("python3").arg(SCRIPT).args(arguments).output().expect("python3 runs")
-}
+    fn says(&self, arguments: &[&str]) -> Output {
+        Command::new("python3").arg(self.script).args(arguments).output().expect("python3 runs")
+    }
 
-/// A token and the keys it was signed with, made outside.
-fn signed_outside(algorithm: Algorithm, folder: &Path) -> (String, KeySet) {
-    let output = outside(&["sign", algorithm.name(), folder.to_str().expect("a path")]);
-    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    let jwk = folder.join("keys.jwk");
-    let file = if jwk.exists() { jwk } else { folder.join("public.pem") };
-    let keys = KeySet::read(&fs::read_to_string(file).expect("a key file")).expect("a key");
-    (String::from_utf8(output.stdout).expect("text").trim().to_owned(), keys)
-}
+    /// A token and the keys it was signed with, made outside.
+    fn signed(&self, algorithm: Algorithm, folder: &Path) -> (String, KeySet) {
+        let output = self.says(&["sign", algorithm.name(), folder.to_str().expect("a path")]);
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        let jwk = folder.join("keys.jwk");
+        let file = if jwk.exists() { jwk } else { folder.join("public.pem") };
+        let keys = KeySet::read(&fs::read_to_string(file).expect("a key file")).expect("a key");
+        (String::from_utf8(output.stdout).expect("text").trim().to_owned(), keys)
+    }
 
-fn accepted_outside(algorithm: Algorithm, key: &SigningKey, token: &str, folder: &Path) -> bool {
-    let jwk = match key.verifying_key().to_public_jwk() {
-        Some(public) => Value::Object(public).to_string(),
-        None => key.to_private_jwk().expect("a JWK").to_string(),
-    };
-    let file = folder.join("vorsel.jwk");
-    fs::write(&file, jwk).expect("a file");
-    let output = outside(&["check", algorithm.name(), file.to_str().expect("a path"), token]);
-    assert!(output.stderr.is_empty(), "{}", String::from_utf8_lossy(&output.stderr));
-    output.status.success()
+    fn accepts(&self, algorithm: Algorithm, key: &SigningKey, token: &str, folder: &Path) -> bool {
+        let jwk = match key.verifying_key().to_public_jwk() {
+            Some(public) => Value::Object(public).to_string(),
+            None => key.to_private_jwk().expect("a JWK").to_string(),
+        };
+        let file = folder.join("vorsel.jwk");
+        fs::write(&file, jwk).expect("a file");
+        let output = self.says(&["check", algorithm.name(), file.to_str().expect("a path"), token]);
+        assert!(output.stderr.is_empty(), "{}", String::from_utf8_lossy(&output.stderr));
+        output.status.success()
+    }
 }
 
 fn issued(key: SigningKey) -> String {
@@ -64,32 +81,34 @@ fn altered(token: &str) -> String {
 
 #[test]
 fn openssl_and_python_agree_with_vorsel() {
-    if !outside_is_there() {
-        return;
+    for witness in WITNESSES.iter().filter(|witness| witness.is_there()) {
+        for algorithm in Algorithm::ALL {
+            agrees(witness, algorithm);
+        }
     }
-    for algorithm in Algorithm::ALL {
-        let folder = tempfile::tempdir().expect("a folder");
-        let (token, keys) = signed_outside(algorithm, folder.path());
-        let verifier = Verifier::new(keys, Expectations::access(ISSUER, AUDIENCE));
-        let checked =
-            verifier.check::<Object>(&token, now()).unwrap_or_else(|finding| panic!("{algorithm}: {finding}"));
-        assert_eq!((checked.claims().subject(), &checked.own()["training"]), (Some("obs-0017"), &Value::from(2)));
-        assert!(verifier.check::<NoOwn>(altered(&token), now()).is_err());
+}
 
-        let private = folder.path().join("key.pem");
-        let mut keys = vec![SigningKey::generate(algorithm).expect("a key")];
-        if algorithm == Algorithm::Rs256 || private.exists() && !folder.path().join("keys.jwk").exists() {
-            let pem = fs::read_to_string(private).expect("a key file");
-            let key = SigningKey::from_pem(&pem).expect("a private key from openssl");
-            assert_eq!(key.algorithm(), algorithm);
-            keys.push(key);
-        }
-        for key in keys {
-            let again = SigningKey::from_jwk(&key.to_private_jwk().expect("a JWK")).expect("the same key");
-            let token = issued(key);
-            assert!(accepted_outside(algorithm, &again, &token, folder.path()), "{algorithm}: ours is refused outside");
-            assert!(!accepted_outside(algorithm, &again, &altered(&token), folder.path()), "{algorithm}: altered");
-        }
+fn agrees(witness: &Witness, algorithm: Algorithm) {
+    let folder = tempfile::tempdir().expect("a folder");
+    let (token, keys) = witness.signed(algorithm, folder.path());
+    let verifier = Verifier::new(keys, Expectations::access(ISSUER, AUDIENCE));
+    let checked = verifier.check::<Object>(&token, now()).unwrap_or_else(|finding| panic!("{algorithm}: {finding}"));
+    assert_eq!((checked.claims().subject(), &checked.own()["training"]), (Some("obs-0017"), &Value::from(2)));
+    assert!(verifier.check::<NoOwn>(altered(&token), now()).is_err());
+
+    let private = folder.path().join("key.pem");
+    let mut keys = vec![SigningKey::generate(algorithm).expect("a key")];
+    if algorithm == Algorithm::Rs256 || private.exists() && !folder.path().join("keys.jwk").exists() {
+        let pem = fs::read_to_string(private).expect("a key file");
+        let key = SigningKey::from_pem(&pem).expect("a private key from outside");
+        assert_eq!(key.algorithm(), algorithm);
+        keys.push(key);
+    }
+    for key in keys {
+        let again = SigningKey::from_jwk(&key.to_private_jwk().expect("a JWK")).expect("the same key");
+        let token = issued(key);
+        assert!(witness.accepts(algorithm, &again, &token, folder.path()), "{algorithm}: ours is refused outside");
+        assert!(!witness.accepts(algorithm, &again, &altered(&token), folder.path()), "{algorithm}: altered");
     }
 }
 
@@ -101,7 +120,7 @@ fn openssl(arguments: &[&str]) -> String {
 
 #[test]
 fn every_form_of_pem_that_openssl_writes_is_read_or_named() {
-    if !outside_is_there() {
+    if !WITNESSES[0].is_there() {
         return;
     }
     let folder = tempfile::tempdir().expect("a folder");
