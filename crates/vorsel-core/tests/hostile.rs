@@ -441,7 +441,7 @@ fn claim_games() -> Vec<Row> {
 fn time_edges() -> Vec<Row> {
     let now = 1_700_000_000_i64;
     let of = |name: &str, value: Value, codes| {
-        row(format!("{name} {value}"), claiming(with(claims(), name, value.clone())), codes)
+        row(format!("{name} {value}"), claiming(with(claims(), name, value)), codes)
     };
     vec![
         of("exp", json!(now), EXPIRED),

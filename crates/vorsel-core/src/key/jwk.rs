@@ -2,6 +2,8 @@
 //! [RFC 7518 section 6](https://www.rfc-editor.org/rfc/rfc7518#section-6),
 //! [RFC 8037 section 2](https://www.rfc-editor.org/rfc/rfc8037#section-2)).
 
+use std::fmt::Write;
+
 use aws_lc_rs::rsa::KeyPairComponents;
 use aws_lc_rs::signature::{EcdsaKeyPair, Ed25519KeyPair, RsaKeyPair, RsaPublicKeyComponents};
 use pkcs1::RsaPrivateKeyRef;
@@ -299,8 +301,10 @@ fn private_text(key: &VerifyingKey, private: &Secret) -> Result<Zeroizing<String
             jwk.insert("d".to_owned(), encoded());
         }
     }
+    // Text that grew would leave copies behind: the private part as base64url and the public one fit into this.
+    let mut text = Zeroizing::new(String::with_capacity(2 * private.expose().len() + 2_048));
     let value = Value::Object(jwk);
-    let text = Zeroizing::new(value.to_string());
+    write!(text, "{value}").map_err(|_| KeyError::Primitive)?;
     if let Value::Object(mut jwk) = value {
         wipe(&mut jwk);
     }

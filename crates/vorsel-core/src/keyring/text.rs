@@ -24,30 +24,20 @@ impl Keyring {
     /// # Errors
     /// [`KeyError::Primitive`] if the primitive does not hand a private key out.
     pub fn to_private_text(&self) -> Result<Zeroizing<String>, KeyError> {
+        let keys: Result<Vec<_>, _> = self.keys.iter().map(member).collect();
+        let keys = keys?;
+        // Text that grew would leave copies behind.
+        let room = keys.iter().map(|key| key.len() + 2).sum::<usize>() + 256;
+        let mut text = Zeroizing::new(String::with_capacity(room));
         let KeyTimes { longest_lifetime, cache_time, spread } = self.times;
-        let mut text = Zeroizing::new(format!(
-            "{{\"longest_lifetime\":{},\"cache_time\":{},\"spread\":{},\"keys\":[",
-            longest_lifetime.as_secs(),
-            cache_time.as_secs(),
-            spread.as_secs()
+        let times = [longest_lifetime.as_duration(), cache_time, spread].map(|span| span.as_secs());
+        let [longest_lifetime, cache_time, spread] = times;
+        text.push_str(&format!(
+            "{{\"longest_lifetime\":{longest_lifetime},\"cache_time\":{cache_time},\"spread\":{spread},\"keys\":["
         ));
-        for (index, record) in self.keys.iter().enumerate() {
+        for (index, key) in keys.iter().enumerate() {
             text.push_str(if index == 0 { "\n" } else { ",\n" });
-            let key = match &record.key {
-                Some(key) => key.to_private_jwk()?,
-                None => Zeroizing::new(withdrawn(record)),
-            };
-            text.push_str(key.trim_end_matches('}'));
-            let dates = [
-                ("published_at", Some(record.published_at)),
-                ("active_from", record.active_from),
-                ("compromised_at", record.compromised_at),
-                ("destroyed_at", record.destroyed_at),
-            ];
-            for (name, date) in dates {
-                date.inspect(|date| text.push_str(&format!(",\"{name}\":{}", date.as_secs())));
-            }
-            text.push('}');
+            text.push_str(key);
         }
         text.push_str("\n]}\n");
         Ok(text)
@@ -65,6 +55,27 @@ impl Keyring {
         }
         ring
     }
+}
+
+/// One key with its dates.
+fn member(record: &KeyRecord) -> Result<Zeroizing<String>, KeyError> {
+    let key = match &record.key {
+        Some(key) => key.to_private_jwk()?,
+        None => Zeroizing::new(withdrawn(record)),
+    };
+    let mut text = Zeroizing::new(String::with_capacity(key.len() + 256));
+    text.push_str(key.trim_end_matches('}'));
+    let dates = [
+        ("published_at", Some(record.published_at)),
+        ("active_from", record.active_from),
+        ("compromised_at", record.compromised_at),
+        ("destroyed_at", record.destroyed_at),
+    ];
+    for (name, date) in dates {
+        date.inspect(|date| text.push_str(&format!(",\"{name}\":{}", date.as_secs())));
+    }
+    text.push('}');
+    Ok(text)
 }
 
 fn withdrawn(record: &KeyRecord) -> String {
