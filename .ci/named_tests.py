@@ -1,0 +1,23 @@
+"""Every test that docs/security.md and docs/performance.md name is there: `file::test`, or `file::tests::test` beside the code."""
+
+import pathlib
+import re
+import sys
+
+root = pathlib.Path(__file__).resolve().parent.parent
+sources = {}
+for path in root.glob("crates/*/**/*.rs"):
+    name = path.parent.name if path.stem == "mod" else path.stem
+    sources[name] = sources.get(name, "") + path.read_text()
+missing = []
+count = 0
+for page in ("docs/security.md", "docs/performance.md"):
+    for name in re.findall(r"`(\w+(?:::[\w*]+)+)`", (root / page).read_text()):
+        file, test = name.split("::")[0], name.split("::")[-1]
+        if name == "file::test" or test[0].isupper() or file[0].isupper():
+            continue  # the pattern itself, or a type
+        count += 1
+        if not re.search(r"fn " + test + r"\b", sources.get(file, "")):
+            missing.append(f"{page}: {name}")
+print(f"{count} tests are named in the documentation, {len(missing)} of them missing", *missing, sep="\n")
+sys.exit(bool(missing or not count))
