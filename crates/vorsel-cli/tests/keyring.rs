@@ -60,7 +60,7 @@ fn keys_are_listed_with_their_states_and_dates() {
         "active       night-key",
         "pre-active   dawn-key",
         "(4 hours ago)",
-        "may go        now: all that it signed has expired",
+        "destroyable   now: all that it signed has expired",
         "signs from    20",
         "(in 5 minutes)",
         "Keys for refresh tokens",

@@ -440,9 +440,8 @@ fn claim_games() -> Vec<Row> {
 
 fn time_edges() -> Vec<Row> {
     let now = 1_700_000_000_i64;
-    let of = |name: &str, value: Value, codes| {
-        row(format!("{name} {value}"), claiming(with(claims(), name, value)), codes)
-    };
+    let of =
+        |name: &str, value: Value, codes| row(format!("{name} {value}"), claiming(with(claims(), name, value)), codes);
     vec![
         of("exp", json!(now), EXPIRED),
         of("exp", json!(now - 1), EXPIRED),

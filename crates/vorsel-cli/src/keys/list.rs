@@ -71,8 +71,8 @@ fn dates(keyring: &Keyring, key: &KeyRecord, state: KeyState, now: Timestamp) ->
         KeyState::Compromised => lines.extend(key.compromised_at().map(|date| format!("refused since {}", at(date)))),
         KeyState::Destroyed => lines.extend(key.destroyed_at().map(|date| format!("destroyed     {}", at(date)))),
         KeyState::Deactivated => lines.extend(destroyable(keyring, key, now).map(|date| match date <= now {
-            true => "may go        now: all that it signed has expired".to_owned(),
-            false => format!("may go        from {} on", at(date)),
+            true => "destroyable   now: all that it signed has expired".to_owned(),
+            false => format!("destroyable   from {} on", at(date)),
         })),
         _ => {}
     }
