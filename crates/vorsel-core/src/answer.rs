@@ -2,6 +2,7 @@
 //!
 //! A [`Refusal`] knows everything and is for the log. Its [`Answer`] says what the standards allow:
 //! [RFC 6750 section 3](https://www.rfc-editor.org/rfc/rfc6750#section-3) for the challenge,
+//! [RFC 9470 section 3](https://www.rfc-editor.org/rfc/rfc9470#section-3) where a fresh sign-in is all that is missing,
 //! [RFC 9457](https://www.rfc-editor.org/rfc/rfc9457) for the body, and nothing that helps an attacker.
 
 use std::fmt;
@@ -77,6 +78,9 @@ impl Refusal {
             Self::NoCredential | Self::NoRule { signed_in: false } => (401, None, "This needs an access token."),
             Self::BadHeader { .. } => (400, Some("invalid_request"), "The Authorization header cannot be read."),
             Self::BadToken(_) => (401, Some("invalid_token"), "The access token is not accepted."),
+            Self::Unmet(Unmet { step_up: Some(_), .. }) => {
+                (401, Some("insufficient_user_authentication"), "This needs a fresh or a stronger sign-in.")
+            }
             Self::Unmet(_) | Self::NoRule { signed_in: true } => {
                 (403, Some("insufficient_scope"), "The access token does not reach this far.")
             }
@@ -89,6 +93,15 @@ impl Refusal {
             && !scopes.is_empty()
         {
             challenge.push_str(&format!(", scope={}", quoted_string(&scopes.join(" "))));
+        }
+        if let Self::Unmet(Unmet { step_up: Some(step_up), .. }) = self {
+            // RFC 9470 section 3
+            if !step_up.acr_values.is_empty() {
+                challenge.push_str(&format!(", acr_values={}", quoted_string(&step_up.acr_values.join(" "))));
+            }
+            if let Some(max_age) = step_up.max_age {
+                challenge.push_str(&format!(", max_age=\"{}\"", max_age.as_secs()));
+            }
         }
         Answer { status, challenge: Some(challenge), allow: None, problem: problem(status, detail) }
     }

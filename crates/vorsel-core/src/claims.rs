@@ -177,6 +177,12 @@ impl Claims {
         self.authenticated_at
     }
 
+    /// How the caller authenticated, `acr`.
+    #[must_use]
+    pub fn acr(&self) -> Option<&str> {
+        self.text(self.acr)
+    }
+
     /// A claim of the app's own, as JSON.
     #[must_use]
     pub fn own(&self, name: &str) -> Option<&Value> {

@@ -31,6 +31,7 @@ pub struct AccessDraft<C = NoOwn> {
     scopes: Scopes,
     session_id: Option<String>,
     authenticated_at: Option<Timestamp>,
+    acr: Option<String>,
     own: C,
 }
 
@@ -91,6 +92,7 @@ impl AccessDraft {
             scopes: Scopes::default(),
             session_id: None,
             authenticated_at: None,
+            acr: None,
             own: NoOwn {},
         }
     }
@@ -119,6 +121,13 @@ impl<C> AccessDraft<C> {
         self
     }
 
+    /// How the caller authenticated, `acr`: a name that issuer and resource server agree on.
+    #[must_use]
+    pub fn acr(mut self, acr: impl Into<String>) -> Self {
+        self.acr = Some(acr.into());
+        self
+    }
+
     /// The app's own claims, a type that serializes to a JSON object.
     #[must_use]
     pub fn own<D>(self, own: D) -> AccessDraft<D> {
@@ -131,6 +140,7 @@ impl<C> AccessDraft<C> {
             scopes: self.scopes,
             session_id: self.session_id,
             authenticated_at: self.authenticated_at,
+            acr: self.acr,
             own,
         }
     }
@@ -182,6 +192,7 @@ impl Issuer {
             roles: &draft.roles,
             sid: draft.session_id.as_deref(),
             auth_time: draft.authenticated_at.map(Timestamp::as_secs),
+            acr: draft.acr.as_deref(),
             own: &own,
         };
         self.sign(Kind::Access, &claims, now)
@@ -229,6 +240,8 @@ pub(crate) struct Written<'a, C> {
     pub(crate) sid: Option<&'a str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) auth_time: Option<i64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) acr: Option<&'a str>,
     /// An object whose members have other names.
     #[serde(flatten)]
     pub(crate) own: C,

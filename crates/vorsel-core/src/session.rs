@@ -289,6 +289,7 @@ impl RefreshTokens {
             roles: &[],
             sid: Some(&session.id),
             auth_time: None,
+            acr: None,
             own: Generation { generation: session.generation },
         };
         self.issuer.sign(Kind::Refresh, &claims, session.renewed_at)

@@ -4,7 +4,7 @@ use serde_json::json;
 use vorsel_core::{AccessPlan, Checked, NoOwn, Verdict};
 
 mod common;
-use common::caller;
+use common::{NOW, caller};
 
 const DEMO: &str = include_str!("../../../demo/access.toml");
 
@@ -71,7 +71,7 @@ fn let_through(plan: &AccessPlan, callers: &[Option<Checked<NoOwn>>]) -> Vec<Str
     for (index, caller) in callers.iter().enumerate() {
         for method in ["GET", "HEAD", "POST", "PUT", "DELETE", "OPTIONS"] {
             for path in paths {
-                let verdict = plan.decide(method, path, caller.as_ref().map(Checked::claims));
+                let verdict = plan.decide(method, path, caller.as_ref().map(Checked::claims), NOW);
                 if matches!(verdict, Verdict::Open | Verdict::Allowed) {
                     through.push(format!("{method} {path} by caller {index}"));
                 }
@@ -155,7 +155,7 @@ fn the_demo_plan_decides_as_its_story_says() {
     ] {
         let letters: String = callers
             .iter()
-            .map(|caller| match plan.decide(method, path, caller.map(Checked::claims)) {
+            .map(|caller| match plan.decide(method, path, caller.map(Checked::claims), NOW) {
                 Verdict::Open => 'o',
                 Verdict::Allowed => 'a',
                 Verdict::NeedsCaller => 'c',

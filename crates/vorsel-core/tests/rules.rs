@@ -1,12 +1,16 @@
 //! The rule language: what is read, what is not, and what holds for whom.
 
+use std::time::Duration;
+
 use proptest::prelude::*;
 use serde_json::{Value, json};
-use vorsel_core::rule::{Comparison, Operand, Rule, claim, path, role, scope, signed_in, subject};
+use vorsel_core::rule::{
+    Comparison, Operand, Rule, acr, claim, path, role, scope, signed_in, signed_in_within, subject,
+};
 use vorsel_core::{AccessPlan, Verdict};
 
 mod common;
-use common::caller;
+use common::{NOW, caller};
 
 #[test]
 fn rules_are_read_with_not_before_and_before_or() {
@@ -14,6 +18,11 @@ fn rules_are_read_with_not_before_and_before_or() {
         ("signed-in", signed_in()),
         ("role operator", role("operator")),
         ("role \"operator\"", role("operator")),
+        ("role \"within\"", role("within")),
+        ("signed-in within 10m", signed_in_within(Duration::from_secs(600))),
+        ("signed-in within 90s and role a", signed_in_within(Duration::from_secs(90)).and(role("a"))),
+        ("acr == \"phr\"", acr().equals("phr")),
+        ("acr in [\"phr\", \"mfa\"]", acr().is_one_of(["phr", "mfa"])),
         ("scope dome:move", scope("dome:move")),
         ("not role visitor", !role("visitor")),
         ("role a and role b or role c", Rule::Any(vec![role("a").and(role("b")), role("c")])),
@@ -41,9 +50,35 @@ fn mistakes_have_their_place_and_say_what_would_be_right() {
         (
             "",
             0,
-            "expected signed-in, role, scope, policy, not, a parenthesis or a comparison of sub, claims.… or path.…, but found the end of the rule",
+            "expected signed-in, role, scope, policy, not, a parenthesis or a comparison of sub, acr, claims.… or path.…, but found the end of the rule",
         ),
         ("role", 4, "expected the name of a role, but found the end of the rule"),
+        (
+            "signed-in within",
+            16,
+            "expected a duration from 1s to 3660d, such as 90s, 10m, 2h or 1d, but found the end of the rule",
+        ),
+        (
+            "signed-in within 10",
+            17,
+            "expected a duration from 1s to 3660d, such as 90s, 10m, 2h or 1d, but found \"10\"",
+        ),
+        (
+            "signed-in within 0m",
+            17,
+            "expected a duration from 1s to 3660d, such as 90s, 10m, 2h or 1d, but found \"0m\"",
+        ),
+        (
+            "signed-in within -1m",
+            17,
+            "expected a duration from 1s to 3660d, such as 90s, 10m, 2h or 1d, but found \"-1m\"",
+        ),
+        (
+            "signed-in within 99999999999999999999d",
+            17,
+            "expected a duration from 1s to 3660d, such as 90s, 10m, 2h or 1d, but found \"99999999999999999999d\"",
+        ),
+        ("role within", 5, "expected the name of a role, but found \"within\""),
         ("role and role a", 5, "expected the name of a role, but found \"and\""),
         ("role operator scope x", 14, "expected \"and\", \"or\" or the end of the rule, but found \"scope\""),
         ("role a &", 7, "expected \"and\", \"or\" or the end of the rule, but found \"&\""),
@@ -67,7 +102,7 @@ fn mistakes_have_their_place_and_say_what_would_be_right() {
         (
             "roles operator",
             0,
-            "expected signed-in, role, scope, policy, not, a parenthesis or a comparison of sub, claims.… or path.…, but found \"roles\"",
+            "expected signed-in, role, scope, policy, not, a parenthesis or a comparison of sub, acr, claims.… or path.…, but found \"roles\"",
         ),
         ("role 7up", 5, "expected the name of a role, but found \"7up\""),
     ] {
@@ -92,6 +127,15 @@ fn rules_hold_for_whom_they_should() {
         ("scope dome:move", true),
         ("scope dome", false),
         ("policy crew", true),
+        ("signed-in within 5m", true),
+        ("signed-in within 299s", false),
+        ("signed-in within 1d", true),
+        ("not signed-in within 1s", true),
+        ("acr == \"mfa\"", true),
+        ("acr in [\"phr\", \"mfa\"]", true),
+        ("acr == \"phr\"", false),
+        ("acr != \"phr\"", true),
+        ("\"mfa\" == acr", true),
         ("not policy crew", false),
         ("not role visitor", true),
         ("not not role operator", true),
@@ -135,7 +179,7 @@ fn rules_hold_for_whom_they_should() {
             .need("GET", "/{observer}", "policy probe")
             .build()
             .unwrap_or_else(|error| panic!("{rule}: {error}"));
-        let verdict = plan.decide("GET", "/obs%2D0017", Some(caller.claims()));
+        let verdict = plan.decide("GET", "/obs%2D0017", Some(caller.claims()), NOW);
         assert_eq!(verdict == Verdict::Allowed, holds, "{rule}");
     }
 }
@@ -158,10 +202,10 @@ fn a_role_the_plan_does_not_know_is_on_the_losing_side_of_a_not() {
         (&["observer", "stranger"], false),
     ] {
         let caller = caller("obs-0017", roles, "x", json!({}));
-        assert_eq!(plan.decide("GET", "/", Some(caller.claims())) == Verdict::Allowed, allowed, "{roles:?}");
+        assert_eq!(plan.decide("GET", "/", Some(caller.claims()), NOW) == Verdict::Allowed, allowed, "{roles:?}");
     }
     let stranger = caller("obs-0017", &["stranger"], "x", json!({}));
-    assert!(matches!(plan.decide("GET", "/either", Some(stranger.claims())), Verdict::Refused(_)));
+    assert!(matches!(plan.decide("GET", "/either", Some(stranger.claims()), NOW), Verdict::Refused(_)));
 }
 
 #[test]
@@ -174,7 +218,7 @@ fn what_is_missing_is_said_in_the_words_of_the_rule() {
         .build()
         .expect("a plan");
     let caller = caller("obs-0017", &[], "logs:read", json!({ "training": "low\n" }));
-    let Verdict::Refused(unmet) = plan.decide("POST", "/dome", Some(caller.claims())) else { panic!("let in") };
+    let Verdict::Refused(unmet) = plan.decide("POST", "/dome", Some(caller.claims()), NOW) else { panic!("let in") };
     assert_eq!(unmet.rule, "policy crew and claims.training >= 3 and scope logs:read");
     assert_eq!(
         unmet.parts,
@@ -185,8 +229,42 @@ fn what_is_missing_is_said_in_the_words_of_the_rule() {
         ]
     );
     assert_eq!(unmet.scopes, ["dome:move"]);
-    let Verdict::Refused(unmet) = plan.decide("GET", "/either", Some(caller.claims())) else { panic!("let in") };
+    let Verdict::Refused(unmet) = plan.decide("GET", "/either", Some(caller.claims()), NOW) else { panic!("let in") };
     assert_eq!(unmet.scopes, [""; 0], "either would do, so neither is asked for");
+}
+
+/// [RFC 9470](https://www.rfc-editor.org/rfc/rfc9470): a fresh sign-in is asked for only where it would help.
+#[test]
+fn who_would_be_let_in_after_a_fresh_sign_in_is_told_so() {
+    let ages = |seconds| Some(Duration::from_secs(seconds));
+    for (rule, expected) in [
+        ("signed-in within 1m", Some((ages(60), &[][..]))),
+        ("signed-in within 1m and role operator", Some((ages(60), &[]))),
+        ("signed-in within 1m and role director", None),
+        ("signed-in within 1m and signed-in within 30s", Some((ages(30), &[]))),
+        ("signed-in within 10m and acr == \"phr\"", Some((None, &["phr"]))),
+        ("signed-in within 1m and acr in [\"phr\", \"hwk\"]", Some((ages(60), &["phr", "hwk"]))),
+        ("role director or signed-in within 1m", Some((ages(60), &[]))),
+        ("policy fresh", Some((ages(1), &[]))),
+        ("not signed-in within 10m", None),
+        ("not acr == \"mfa\"", None),
+        ("acr == claims.acr", None),
+    ] {
+        let plan = AccessPlan::builder()
+            .role("operator", &[])
+            .role("director", &[])
+            .policy("fresh", "signed-in within 1s")
+            .need("GET", "/", rule)
+            .build()
+            .expect("a plan");
+        let caller = caller("obs-0017", &["operator"], "", json!({}));
+        let Verdict::Refused(unmet) = plan.decide("GET", "/", Some(caller.claims()), NOW) else {
+            panic!("let in: {rule}")
+        };
+        let step_up = unmet.step_up.map(|step_up| (step_up.max_age, step_up.acr_values));
+        let expected = expected.map(|(age, values)| (age, values.iter().map(|value| (*value).to_owned()).collect()));
+        assert_eq!(step_up, expected, "{rule}");
+    }
 }
 
 fn literal() -> impl Strategy<Value = Value> {
@@ -196,6 +274,7 @@ fn literal() -> impl Strategy<Value = Value> {
 fn operand() -> impl Strategy<Value = Operand> {
     prop_oneof![
         Just(subject()),
+        Just(acr()),
         "[a-z]{1,4}(\\.[a-z_]{1,4}){0,2}".prop_map(|path| claim(&path)),
         "[a-z]{1,4}".prop_map(path),
         literal().prop_map(Operand::Literal),
@@ -213,6 +292,7 @@ fn any_rule() -> impl Strategy<Value = Rule> {
     ];
     let atom = prop_oneof![
         Just(signed_in()),
+        (1..400_000_u64).prop_map(|seconds| signed_in_within(Duration::from_secs(seconds))),
         "[a-z][a-z0-9_-]{0,6}".prop_map(role),
         "[!#-\\[\\]-~]{1,6}".prop_map(scope),
         (operand(), comparison, operand()).prop_map(|(left, by, right)| Rule::Compare(left, by, right)),

@@ -41,6 +41,7 @@ fn guard<C>() -> Guard<C> {
         .need("GET", "/observers/{observer}", "path.observer == sub")
         .need("GET", "/nested/log", role("director"))
         .need("GET", "/missing", role("observer"))
+        .need("DELETE", "/log", "role director and signed-in within 10m and acr == \"phr\"")
         .build()
         .expect("a plan");
     let verifier = Verifier::new(KeySet::new([key().verifying_key()]), Expectations::access(ISSUER, AUDIENCE));
@@ -71,6 +72,8 @@ fn token(roles: &[&str], scope: &str, own: Value) -> String {
     let draft = AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5))
         .roles(roles.iter().copied())
         .scopes(Scopes::parse(scope).expect("scopes"))
+        .session("s1", NOW.before(Duration::from_secs(3_600)))
+        .acr("pwd")
         .own(own);
     Issuer::new(ISSUER, key()).access(&draft, "t1", NOW).expect("a token")
 }
@@ -95,6 +98,8 @@ fn header<'r>(response: &'r Response<Body>, name: &str) -> &'r str {
 const PLAIN: &str = "Bearer realm=\"https://api.skarnhill.test\"";
 const INVALID: &str = "Bearer realm=\"https://api.skarnhill.test\", error=\"invalid_token\"";
 const REQUEST: &str = "Bearer realm=\"https://api.skarnhill.test\", error=\"invalid_request\"";
+const STEP_UP: &str = "Bearer realm=\"https://api.skarnhill.test\", error=\"insufficient_user_authentication\", \
+                       acr_values=\"phr\", max_age=\"600\"";
 const TOO_LITTLE: &str = "Bearer realm=\"https://api.skarnhill.test\", error=\"insufficient_scope\"";
 
 #[tokio::test]
@@ -125,6 +130,9 @@ async fn every_request_gets_its_status_and_challenge() {
         ("GET", "/log", &[&doubled], 400, REQUEST),
         ("GET", "/log", &[observer, observer], 400, REQUEST),
         ("POST", "/dome", &[observer], 403, &scopes),
+        ("DELETE", "/log", &[], 401, PLAIN),
+        ("DELETE", "/log", &[observer], 403, TOO_LITTLE),
+        ("DELETE", "/log", &[director], 401, STEP_UP),
         ("POST", "/dome", &[director], 200, ""),
         ("DELETE", "/dome", &[director], 403, TOO_LITTLE),
         ("DELETE", "/dome", &[], 401, PLAIN),

@@ -6,7 +6,8 @@ use percent_encoding::percent_decode_str;
 
 use super::table::{Access, AccessPlan, Route};
 use crate::claims::Claims;
-use crate::rule::{Evaluator, Facts, Rule};
+use crate::rule::{Evaluator, Facts, Rule, StepUp};
+use crate::time::Timestamp;
 
 /// What a plan says to a request.
 #[derive(Clone, Debug, PartialEq)]
@@ -37,11 +38,13 @@ pub struct Unmet {
     pub parts: Vec<String>,
     /// The scopes that are missing, if it is a scope that is wanted.
     pub scopes: Vec<String>,
+    /// What the caller has to do to be let in after all, if authenticating anew is all that is missing.
+    pub step_up: Option<StepUp>,
 }
 
 impl AccessPlan {
-    /// Decides a request with this method and path (without its query, as it was sent) by this caller.
-    pub fn decide(&self, method: &str, path: &str, caller: Option<&Claims>) -> Verdict {
+    /// Decides a request with this method and path (without its query, as it was sent) by this caller at the moment `now`.
+    pub fn decide(&self, method: &str, path: &str, caller: Option<&Claims>, now: Timestamp) -> Verdict {
         let Ok(matched) = self.paths.at(path) else { return Verdict::NoRule };
         let Some(route) = self.entry(matched.value, method) else { return self.without_entry(matched.value) };
         let (rule, caller) = match (&route.access, caller) {
@@ -50,7 +53,7 @@ impl AccessPlan {
             (Access::Need(rule), Some(caller)) => (rule, caller),
         };
         let path = matched.params.iter().filter_map(|(name, value)| Some((name, decoded(value)?))).collect();
-        self.apply(rule, &Facts { caller, path })
+        self.apply(rule, &Facts { caller, path, now })
     }
 
     /// The entry that decides a request with this method and path.
@@ -74,16 +77,23 @@ impl AccessPlan {
     }
 
     fn apply(&self, rule: &Rule, facts: &Facts<'_>) -> Verdict {
-        let evaluator = Evaluator { book: self, facts };
+        let evaluator = Evaluator { book: self, facts, signed_in_anew: false };
         if evaluator.holds(rule) {
             return Verdict::Allowed;
         }
+        let anew = Evaluator { book: self, facts, signed_in_anew: true };
+        let step_up = anew.holds(rule).then(|| {
+            let mut step_up = StepUp::default();
+            evaluator.authentication(rule, &mut step_up);
+            step_up
+        });
         let mut scopes = Vec::new();
         evaluator.missing_scopes(rule, &mut scopes);
         Verdict::Refused(Unmet {
             rule: rule.to_string(),
             parts: evaluator.unmet(rule),
             scopes: scopes.into_iter().map(str::to_owned).collect(),
+            step_up,
         })
     }
 }

@@ -7,7 +7,7 @@ use crate::rule::{RoleBook, Rule};
 /// Who may reach which route. Checked when it is built, closed by default: what has no entry is refused.
 ///
 /// ```
-/// use vorsel_core::{AccessPlan, Verdict};
+/// use vorsel_core::{AccessPlan, Timestamp, Verdict};
 /// use vorsel_core::rule::role;
 ///
 /// let plan = AccessPlan::builder()
@@ -16,9 +16,10 @@ use crate::rule::{RoleBook, Rule};
 ///     .open("GET", "/health")
 ///     .need("POST", "/dome", role("operator"))
 ///     .build()?;
-/// assert!(matches!(plan.decide("GET", "/health", None), Verdict::Open));
-/// assert!(matches!(plan.decide("POST", "/dome", None), Verdict::NeedsCaller));
-/// assert!(matches!(plan.decide("DELETE", "/dome", None), Verdict::NoRule));
+/// let now = Timestamp::from_secs(1_700_000_000);
+/// assert!(matches!(plan.decide("GET", "/health", None, now), Verdict::Open));
+/// assert!(matches!(plan.decide("POST", "/dome", None, now), Verdict::NeedsCaller));
+/// assert!(matches!(plan.decide("DELETE", "/dome", None, now), Verdict::NoRule));
 /// # Ok::<(), vorsel_core::PlanError>(())
 /// ```
 #[derive(Clone)]

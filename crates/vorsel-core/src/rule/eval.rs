@@ -2,12 +2,25 @@
 
 use std::borrow::Cow;
 use std::cmp::Ordering;
+use std::time::Duration;
 
 use serde_json::{Number, Value};
 
 use super::tree::{Comparison, Operand, Rule};
 use crate::claims::Claims;
 use crate::finding::{quoted, quoted_list};
+use crate::time::{Timestamp, spoken};
+
+/// What the caller has to do to be let in after all: authenticate anew
+/// ([RFC 9470](https://www.rfc-editor.org/rfc/rfc9470)).
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct StepUp {
+    /// At most this long ago.
+    pub max_age: Option<Duration>,
+    /// In one of these ways; empty if any will do.
+    pub acr_values: Vec<String>,
+}
 
 /// What a rule is decided by.
 #[derive(Clone, Debug)]
@@ -16,6 +29,8 @@ pub(crate) struct Facts<'a> {
     pub(crate) caller: &'a Claims,
     /// The path parameters, percent-decoded.
     pub(crate) path: Vec<(&'a str, Cow<'a, str>)>,
+    /// When it is asked.
+    pub(crate) now: Timestamp,
 }
 
 /// What a plan knows of roles and policies.
@@ -32,6 +47,8 @@ pub(crate) trait RoleBook {
 pub(crate) struct Evaluator<'a, B> {
     pub(crate) book: &'a B,
     pub(crate) facts: &'a Facts<'a>,
+    /// What if the caller authenticated anew, now and as asked: what that could bring about counts as held.
+    pub(crate) signed_in_anew: bool,
 }
 
 impl<B: RoleBook> Evaluator<'_, B> {
@@ -43,8 +60,12 @@ impl<B: RoleBook> Evaluator<'_, B> {
     /// `negated` says that an odd number of `not` stands around the rule. It matters for roles alone: see
     /// [`has_role`](Self::has_role).
     fn holds_under(&self, rule: &Rule, negated: bool) -> bool {
+        if self.signed_in_anew && !negated && asks_for_authentication(rule) {
+            return true;
+        }
         match rule {
             Rule::SignedIn => true,
+            Rule::SignedInWithin(span) => self.authenticated_since(self.facts.now.before(*span)),
             Rule::Role(name) => self.has_role(name, negated),
             Rule::Scope(name) => self.facts.caller.scopes().any(|held| held == name),
             // A plan with an unknown policy is not built; if one were, the rule would fail on either side of a `not`.
@@ -75,10 +96,15 @@ impl<B: RoleBook> Evaluator<'_, B> {
             .any(|held| self.book.includes(held, wanted) || (negated && !self.book.is_declared(held)))
     }
 
+    fn authenticated_since(&self, earliest: Timestamp) -> bool {
+        self.facts.caller.authenticated_at().is_some_and(|at| at >= earliest)
+    }
+
     fn value<'v>(&'v self, operand: &'v Operand) -> Option<Cow<'v, Value>> {
         match operand {
             Operand::Literal(value) => Some(Cow::Borrowed(value)),
             Operand::Subject => self.facts.caller.subject().map(|subject| Cow::Owned(subject.into())),
+            Operand::Acr => self.facts.caller.acr().map(|acr| Cow::Owned(acr.into())),
             Operand::Path(name) => {
                 let (_, value) = self.facts.path.iter().find(|(parameter, _)| parameter == name)?;
                 Some(Cow::Owned(value.as_ref().into()))
@@ -111,6 +137,12 @@ impl<B: RoleBook> Evaluator<'_, B> {
             Rule::In(operand, _) | Rule::Has(operand, _) => {
                 vec![format!("{rule} (has {})", self.seen(operand).unwrap_or_default())]
             }
+            Rule::SignedInWithin(_) => {
+                let seen = self.facts.caller.authenticated_at().map_or("no auth_time".to_owned(), |at| {
+                    format!("auth_time {at}, {} ago", spoken(at.distance(self.facts.now)))
+                });
+                vec![format!("{rule} (has {seen})")]
+            }
             Rule::Not(_) | Rule::SignedIn => vec![rule.to_string()],
         }
     }
@@ -129,6 +161,32 @@ impl<B: RoleBook> Evaluator<'_, B> {
         })
     }
 
+    /// How the caller would have to authenticate for the unmet parts of a rule to hold: how long ago at most, and in one
+    /// of which ways.
+    pub(crate) fn authentication<'r>(&'r self, rule: &'r Rule, step_up: &mut StepUp) {
+        match rule {
+            _ if self.holds(rule) => {}
+            Rule::SignedInWithin(span) => {
+                step_up.max_age = Some(step_up.max_age.map_or(*span, |other| other.min(*span)));
+            }
+            Rule::All(rules) | Rule::Any(rules) => {
+                rules.iter().for_each(|rule| self.authentication(rule, step_up));
+            }
+            Rule::Policy(name) => {
+                if let Some(rule) = self.book.policy(name) {
+                    self.authentication(rule, step_up);
+                }
+            }
+            other => {
+                for value in acr_values(other) {
+                    if !step_up.acr_values.iter().any(|known| known == value) {
+                        step_up.acr_values.push(value.to_owned());
+                    }
+                }
+            }
+        }
+    }
+
     /// The scopes that are missing where a scope is what the rule asks for, for the challenge of RFC 6750.
     pub(crate) fn missing_scopes<'r>(&'r self, rule: &'r Rule, missing: &mut Vec<&'r str>) {
         match rule {
@@ -141,6 +199,26 @@ impl<B: RoleBook> Evaluator<'_, B> {
             }
             _ => {}
         }
+    }
+}
+
+/// Whether authenticating anew could bring the rule about.
+fn asks_for_authentication(rule: &Rule) -> bool {
+    match rule {
+        Rule::SignedInWithin(_) => true,
+        _ => !acr_values(rule).is_empty(),
+    }
+}
+
+/// The values of `acr` of which the rule asks for one.
+fn acr_values(rule: &Rule) -> Vec<&str> {
+    match rule {
+        Rule::Compare(Operand::Acr, Comparison::Equal, Operand::Literal(value))
+        | Rule::Compare(Operand::Literal(value), Comparison::Equal, Operand::Acr) => {
+            value.as_str().into_iter().collect()
+        }
+        Rule::In(Operand::Acr, values) => values.iter().filter_map(Value::as_str).collect(),
+        _ => Vec::new(),
     }
 }
 

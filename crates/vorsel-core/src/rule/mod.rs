@@ -8,7 +8,10 @@ mod token;
 mod tree;
 
 pub use error::RuleError;
-pub use tree::{Comparison, Operand, Rule, claim, path, policy, role, scope, signed_in, subject};
+pub use tree::{
+    Comparison, Operand, Rule, acr, claim, path, policy, role, scope, signed_in, signed_in_within, subject,
+};
 
+pub use eval::StepUp;
 pub(crate) use eval::{Evaluator, Facts, RoleBook};
 pub(crate) use token::is_name;

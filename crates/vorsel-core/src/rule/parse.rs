@@ -4,16 +4,18 @@
 //! rule    = all { "or" all }
 //! all     = one { "and" one }
 //! one     = "not" one | "(" rule ")" | atom
-//! atom    = "signed-in" | "role" name | "scope" value | "policy" name
+//! atom    = "signed-in" [ "within" duration ] | "role" name | "scope" value | "policy" name
 //!         | operand ( "==" | "!=" | "<" | "<=" | ">" | ">=" ) operand
 //!         | operand "in" "[" literal { "," literal } "]"
 //!         | operand "has" literal
-//! operand = "sub" | "claims." name { "." name } | "path." name | literal
+//! operand = "sub" | "acr" | "claims." name { "." name } | "path." name | literal
 //! literal = string | number | "true" | "false"
+//! duration = whole number directly followed by "s", "m", "h" or "d"
 //! ```
 
 use std::ops::Range;
 use std::str::FromStr;
+use std::time::Duration;
 
 use serde_json::{Number, Value};
 
@@ -22,10 +24,11 @@ use super::token::{Token, is_name, tokens};
 use super::tree::{Comparison, Operand, Rule};
 use crate::finding::quoted;
 use crate::scope::is_scope;
+use crate::time::Lifetime;
 
 /// Parentheses and `not` may be nested this deep: far more than a person reads, far less than a stack holds.
 const DEEPEST: usize = 50;
-const ATOM: &str = "signed-in, role, scope, policy, not, a parenthesis or a comparison of sub, claims.… or path.…";
+const ATOM: &str = "signed-in, role, scope, policy, not, a parenthesis or a comparison of sub, acr, claims.… or path.…";
 
 impl Rule {
     /// Reads a rule written in one line.
@@ -120,13 +123,23 @@ impl<'a> Parser<'a> {
         match word {
             "signed-in" => {
                 self.at += 1;
-                Ok(Rule::SignedIn)
+                if self.take_word("within") { self.duration().map(Rule::SignedInWithin) } else { Ok(Rule::SignedIn) }
             }
             "role" => self.named("the name of a role", is_name).map(Rule::Role),
             "policy" => self.named("the name of a policy", is_name).map(Rule::Policy),
             "scope" => self.named("a scope", is_scope).map(Rule::Scope),
             _ => self.comparison(),
         }
+    }
+
+    fn duration(&mut self) -> Result<Duration, RuleError> {
+        let span = match self.peek() {
+            Token::Word(word) => duration_of(word),
+            _ => None,
+        };
+        let span = span.ok_or_else(|| self.unexpected("a duration from 1s to 3660d, such as 90s, 10m, 2h or 1d"))?;
+        self.at += 1;
+        Ok(span)
     }
 
     fn named(&mut self, expected: &str, fits: fn(&str) -> bool) -> Result<String, RuleError> {
@@ -166,6 +179,8 @@ impl<'a> Parser<'a> {
         let Token::Word(word) = *self.peek() else { return self.literal(expected).map(Operand::Literal) };
         let operand = if word == "sub" {
             Operand::Subject
+        } else if word == "acr" {
+            Operand::Acr
         } else if let Some(names) = word.strip_prefix("claims.") {
             let names: Vec<_> = names.split('.').map(str::to_owned).collect();
             if names.iter().any(String::is_empty) {
@@ -239,7 +254,19 @@ impl<'a> Parser<'a> {
     }
 }
 
+/// The units of a duration, the largest first.
+pub(super) const UNITS: [(u64, &str); 4] = [(86_400, "d"), (3_600, "h"), (60, "m"), (1, "s")];
+
+fn duration_of(word: &str) -> Option<Duration> {
+    let (seconds, unit) = UNITS.iter().find_map(|(seconds, unit)| Some((seconds, word.strip_suffix(unit)?)))?;
+    let count = unit.bytes().all(|byte| byte.is_ascii_digit()).then(|| unit.parse::<u64>().ok())??;
+    let span = Duration::from_secs(count.checked_mul(*seconds)?);
+    Lifetime::try_from(span).is_ok().then_some(span)
+}
+
 /// Words with a meaning of their own cannot name a role or a scope unless they are in quotes.
 fn is_reserved(word: &str) -> bool {
-    matches!(word, "and" | "or" | "not" | "in" | "has" | "signed-in" | "role" | "scope" | "policy" | "true" | "false")
+    const WORDS: [&str; 13] =
+        ["and", "or", "not", "in", "has", "signed-in", "within", "role", "scope", "policy", "true", "false", "acr"];
+    WORDS.contains(&word)
 }

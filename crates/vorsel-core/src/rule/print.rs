@@ -2,12 +2,19 @@
 
 use std::fmt::{self, Display, Formatter};
 
+use super::parse::UNITS;
 use super::tree::{Comparison, Operand, Rule};
 
 impl Display for Rule {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         match self {
             Self::SignedIn => f.write_str("signed-in"),
+            Self::SignedInWithin(span) => {
+                let seconds = span.as_secs();
+                let whole = UNITS.iter().find(|(size, _)| seconds % size == 0);
+                let (size, unit) = whole.copied().unwrap_or((1, "s"));
+                write!(f, "signed-in within {}{unit}", seconds / size)
+            }
             Self::Role(name) => named(f, "role", name),
             Self::Scope(name) => named(f, "scope", name),
             Self::Policy(name) => named(f, "policy", name),
@@ -52,6 +59,7 @@ impl Display for Operand {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         match self {
             Self::Subject => f.write_str("sub"),
+            Self::Acr => f.write_str("acr"),
             Self::Claim(names) => write!(f, "claims.{}", names.join(".")),
             Self::Path(name) => write!(f, "path.{name}"),
             Self::Literal(value) => write!(f, "{value}"),

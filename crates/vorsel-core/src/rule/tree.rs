@@ -1,5 +1,7 @@
 //! The rule as a tree, and the functions that put one together.
 
+use std::time::Duration;
+
 use serde_json::Value;
 
 /// One boolean condition over the caller and the request.
@@ -19,6 +21,8 @@ use serde_json::Value;
 pub enum Rule {
     /// Any caller whose token was accepted.
     SignedIn,
+    /// The caller authenticated at most this long ago (`auth_time`). False if the token does not say when.
+    SignedInWithin(Duration),
     /// The caller has this role, or one that includes it.
     Role(String),
     /// The token grants this scope.
@@ -45,6 +49,9 @@ pub enum Rule {
 pub enum Operand {
     /// The caller's subject, `sub`.
     Subject,
+    /// How the caller authenticated, `acr`
+    /// ([OpenID Connect Core section 2](https://openid.net/specs/openid-connect-core-1_0.html#IDToken)).
+    Acr,
     /// A claim of the app's own, by the names on the way to it.
     Claim(Vec<String>),
     /// A parameter of the route's path, percent-decoded.
@@ -74,6 +81,12 @@ pub enum Comparison {
 #[must_use]
 pub const fn signed_in() -> Rule {
     Rule::SignedIn
+}
+
+/// The caller authenticated at most this long ago: `signed-in within 10m`. Fractions of a second do not count.
+#[must_use]
+pub const fn signed_in_within(span: Duration) -> Rule {
+    Rule::SignedInWithin(Duration::from_secs(span.as_secs()))
 }
 
 /// The caller has this role, or one that includes it: `role operator`.
@@ -110,6 +123,12 @@ pub fn path(name: impl Into<String>) -> Operand {
 #[must_use]
 pub const fn subject() -> Operand {
     Operand::Subject
+}
+
+/// How the caller authenticated: `acr`.
+#[must_use]
+pub const fn acr() -> Operand {
+    Operand::Acr
 }
 
 impl Rule {

@@ -65,15 +65,16 @@ pub(crate) fn codes(verifier: &Verifier, token: impl AsRef<[u8]>, now: Timestamp
     failed.iter().map(|finding| finding.check.code()).collect()
 }
 
-/// A caller whose token was issued and checked.
+/// A caller whose token was issued and checked, who authenticated five minutes ago.
 pub(crate) fn caller(subject: &str, roles: &[&str], scope: &str, own: Value) -> Checked<NoOwn> {
     let key = SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret");
     let verifier = Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access("issuer", "audience"));
     let draft = AccessDraft::new(subject, "audience", "desk", Lifetime::minutes(5))
         .roles(roles.iter().copied())
         .scopes(Scopes::parse(scope).expect("scopes"))
+        .session("s1", NOW.before(Duration::from_secs(300)))
+        .acr("mfa")
         .own(own);
-    let now = Timestamp::from_secs(1_700_000_000);
-    let token = Issuer::new("issuer", key).access(&draft, "t1", now).expect("a token");
-    verifier.check(token, now).expect("an accepted token")
+    let token = Issuer::new("issuer", key).access(&draft, "t1", NOW).expect("a token");
+    verifier.check(token, NOW).expect("an accepted token")
 }

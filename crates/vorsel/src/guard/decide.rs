@@ -87,7 +87,7 @@ impl<C: DeserializeOwned> Guard<C> {
             }
         });
         let known = caller.as_ref().ok().and_then(Option::as_ref);
-        match plan.decide(method.as_str(), path, known.map(Caller::token_claims)) {
+        match plan.decide(method.as_str(), path, known.map(Caller::token_claims), now) {
             Verdict::Open => Ok(caller.ok().flatten()),
             Verdict::Allowed => caller,
             Verdict::NeedsCaller => Err(caller.err().unwrap_or(Refusal::NoCredential)),
