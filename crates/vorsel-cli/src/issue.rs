@@ -44,7 +44,8 @@ pub(crate) struct IssueArguments {
     client: Option<String>,
 }
 
-fn claim(text: &str) -> Result<(String, Value), String> {
+/// A claim given as an option: a name and a value, as JSON or else as text.
+pub(crate) fn claim(text: &str) -> Result<(String, Value), String> {
     let (name, value) = text.split_once('=').ok_or("expected a name, \"=\" and a value")?;
     let value = serde_json::from_str(value).unwrap_or_else(|_| Value::String(value.to_owned()));
     Ok((name.to_owned(), value))

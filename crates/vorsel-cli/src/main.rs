@@ -9,6 +9,7 @@ mod key_file;
 mod keys;
 mod observatory;
 mod paint;
+mod plan;
 mod serve;
 mod tour;
 
@@ -31,6 +32,7 @@ enum Command {
     Keys(keys::KeysArguments),
     Issue(issue::IssueArguments),
     Explain(explain::ExplainArguments),
+    Plan(plan::PlanArguments),
 }
 
 fn main() -> ExitCode {
@@ -40,6 +42,7 @@ fn main() -> ExitCode {
         Command::Keys(arguments) => keys::run(&arguments),
         Command::Issue(arguments) => issue::run(&arguments),
         Command::Explain(arguments) => explain::run(&arguments),
+        Command::Plan(arguments) => plan::run(&arguments),
     };
     match outcome {
         Ok(code) => code,

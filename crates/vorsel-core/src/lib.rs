@@ -39,7 +39,10 @@ pub use json::{JsonError, Object};
 pub use key::{KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, VerifyingKey};
 pub use keyring::{KeyRecord, KeyState, KeyTimes, Keyring, KeyringTextError, StepError};
 pub use kind::Kind;
-pub use plan::{Access, AccessPlan, Mistake, Place, PlanBuilder, PlanError, Route, Unmet, Verdict};
+pub use plan::{
+    Access, AccessPlan, Mistake, Place, PlanBuilder, PlanError, Route, SupposedCaller, SupposedCallerError, Unmet,
+    Verdict, Why,
+};
 pub use scope::{ScopeError, Scopes};
 pub use session::{EndReason, Ended, Presented, RefreshTokens, SESSION_SECRET_BYTES, Session, SessionLimits, Step};
 pub use time::{Lifetime, LifetimeError, Timestamp, spoken};

@@ -1,7 +1,8 @@
 //! Access plans: what they decide, what they refuse to load, and that a lost line never opens a route.
 
 use serde_json::json;
-use vorsel_core::{AccessPlan, Checked, NoOwn, Verdict};
+use vorsel_core::rule::Reason;
+use vorsel_core::{AccessPlan, Checked, NoOwn, SupposedCaller, Verdict};
 
 mod common;
 use common::{NOW, caller};
@@ -271,7 +272,7 @@ fn plans_in_rust_are_checked_alike() {
         .role("operator", &["observer"])
         .policy("crew", "role operator and")
         .need("GET", "/dome", "role operater")
-        .need("GET", "dome", "policy crew")
+        .need("GET", "dome", "policy crew and policy crow")
         .build()
         .expect_err("a plan full of mistakes")
         .to_string();
@@ -280,11 +281,92 @@ fn plans_in_rust_are_checked_alike() {
         "policy \"crew\": in the rule at 18: expected signed-in",
         "unknown role \"operater\"; did you mean \"operator\"?",
         "expected a path that begins with \"/\", but found \"dome\"",
-        "unknown policy \"crew\"",
+        "unknown policy \"crow\"",
     ] {
         assert!(error.contains(message), "{error}");
     }
+    assert!(!error.contains("unknown policy \"crew\""), "it is known, and its own mistake is told: {error}");
     let in_both =
         AccessPlan::builder().read("[roles]\noperator = []", "access.toml").need("GET", "/dome", "role operator");
     assert_eq!(in_both.build().expect("a plan from both").routes().len(), 1);
+}
+
+/// The words of a reason with its marks, a part indented under the whole.
+fn marked(reason: &Reason, depth: usize) -> Vec<String> {
+    let seen = reason.seen.as_ref().map(|seen| format!(" <- {seen}")).unwrap_or_default();
+    let mark = if reason.held { '+' } else { '-' };
+    let mut lines = vec![format!("{}{mark} {}{seen}", "  ".repeat(depth), reason.rule)];
+    lines.extend(reason.parts.iter().flat_map(|part| marked(part, depth + 1)));
+    lines
+}
+
+#[test]
+fn a_question_gets_the_rule_with_each_part_marked() {
+    let plan = AccessPlan::read(DEMO, "access.toml").expect("the plan");
+    let caller = caller("ope-0002", &["operator"], "dome:move logs:read", json!({ "training": 2 }));
+    let supposed = SupposedCaller::from(&caller);
+    let why = |method, path| plan.why(method, path, Some(&supposed), NOW);
+    let dome = why("POST", "/dome");
+    assert!(matches!(dome.verdict, Verdict::Refused(_)));
+    assert_eq!(
+        marked(&dome.reason.expect("a rule"), 0),
+        [
+            "- policy dome-crew",
+            "  - all of",
+            "    + role operator <- \"operator\"",
+            "    + scope dome:move <- \"dome:move\", \"logs:read\"",
+            "    - claims.training >= 3 <- claims.training 2",
+        ]
+    );
+    let own = why("GET", "/observers/ope%2D0002/proposals");
+    assert_eq!(own.verdict, Verdict::Allowed);
+    assert_eq!(
+        marked(&own.reason.expect("a rule"), 0),
+        [
+            "+ one of",
+            "  + path.observer == sub <- path.observer \"ope-0002\", sub \"ope-0002\"",
+            "  - role director <- \"operator\"",
+        ]
+    );
+    let log = why("HEAD", "/night-log");
+    assert_eq!(log.route.map(|route| route.method().to_owned()).as_deref(), Some("GET"));
+    assert_eq!(
+        marked(&log.reason.expect("a rule"), 0),
+        [
+            "+ all of",
+            "  + scope logs:read <- \"dome:move\", \"logs:read\"",
+            "  + not",
+            "    - role visitor <- \"operator\"",
+        ]
+    );
+    let open = why("GET", "/health");
+    assert_eq!((open.verdict, open.reason), (Verdict::Open, None));
+    assert_eq!(why("GET", "/basement").route, None);
+    assert_eq!(plan.why("GET", "/dome", None, NOW).verdict, Verdict::NeedsCaller);
+}
+
+/// The marks at the top agree with the decision, for every caller and request of this file.
+#[test]
+fn reasons_agree_with_decisions() {
+    let plan = AccessPlan::read(DENSE, "access.toml").expect("the plan");
+    let mut asked = 0;
+    for caller in callers().iter().flatten() {
+        for (method, path) in
+            [("GET", "/people/obs-0017/roles"), ("GET", "/notes/obs-0017"), ("GET", "/notes/x"), ("POST", "/dome")]
+        {
+            let why = plan.why(method, path, Some(&caller.into()), NOW);
+            let held = why.reason.expect("a rule").held;
+            assert_eq!(held, why.verdict == Verdict::Allowed, "{method} {path}");
+            asked += 1;
+        }
+    }
+    assert!(asked > 50);
+}
+
+#[test]
+fn a_supposed_caller_has_claims_as_a_token_would() {
+    let with = |claims: serde_json::Value| SupposedCaller::with(claims.as_object().expect("an object"));
+    assert!(with(json!({ "sub": "obs-0017", "roles": ["observer"], "training": null })).is_ok());
+    let error = with(json!({ "roles": "observer" })).expect_err("no list").to_string();
+    assert!(error.contains("expected an array of strings in \"roles\""), "{error}");
 }

@@ -31,6 +31,8 @@ impl PlanBuilder {
     pub fn policy(mut self, name: &str, rule: impl TryInto<Rule, Error: Into<RuleError>>) -> Self {
         if let Some(rule) = self.rule(format_args!("policy {name:?}"), rule) {
             self.policies.push((name.into(), rule));
+        } else {
+            self.unread_policies.push(name.to_owned());
         }
         self
     }

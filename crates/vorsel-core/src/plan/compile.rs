@@ -158,7 +158,7 @@ impl Compiler<'_> {
             Rule::Scope(name) if !draft.scopes.is_empty() && !scopes().any(|known| known == name) => {
                 unknown("scope", name, did_you_mean(name, scopes()));
             }
-            Rule::Policy(name) if !policies().any(|known| known == name) => {
+            Rule::Policy(name) if !policies().any(|known| known == name) && !draft.unread_policies.contains(name) => {
                 unknown("policy", name, did_you_mean(name, policies()));
             }
             Rule::Compare(left, _, right) => {

@@ -52,8 +52,20 @@ impl AccessPlan {
             (Access::Need(_), None) => return Verdict::NeedsCaller,
             (Access::Need(rule), Some(caller)) => (rule, caller),
         };
-        let path = matched.params.iter().filter_map(|(name, value)| Some((name, decoded(value)?))).collect();
-        self.apply(rule, &Facts { caller, path, now })
+        self.apply(rule, &facts(&matched.params, caller, now))
+    }
+
+    /// Looks at a rule as it is for this request.
+    pub(super) fn with_evaluator<T>(
+        &self,
+        path: &str,
+        caller: &Claims,
+        now: Timestamp,
+        look: impl FnOnce(&Evaluator<'_, Self>) -> T,
+    ) -> Option<T> {
+        let matched = self.paths.at(path).ok()?;
+        let facts = facts(&matched.params, caller, now);
+        Some(look(&Evaluator { book: self, facts: &facts, signed_in_anew: false }))
     }
 
     /// The entry that decides a request with this method and path.
@@ -96,6 +108,11 @@ impl AccessPlan {
             step_up,
         })
     }
+}
+
+fn facts<'a>(parameters: &matchit::Params<'a, 'a>, caller: &'a Claims, now: Timestamp) -> Facts<'a> {
+    let path = parameters.iter().filter_map(|(name, value)| Some((name, decoded(value)?))).collect();
+    Facts { caller, path, now }
 }
 
 /// A path parameter as the handler sees it. One that is not UTF-8 is left out: comparisons with it are false.

@@ -11,6 +11,8 @@ pub struct PlanBuilder {
     /// Declared scopes; as long as none is declared, any scope may be named.
     pub(super) scopes: Vec<Spanned>,
     pub(super) policies: Vec<(Spanned, DraftRule)>,
+    /// Policies whose rule could not be read: a mistake of their own, so naming them is not another.
+    pub(super) unread_policies: Vec<String>,
     pub(super) routes: Vec<DraftRoute>,
     pub(super) mistakes: Vec<(Span, String)>,
     /// The text that spans point into, and its name.

@@ -85,6 +85,8 @@ impl Reader<'_> {
         for (name, key, item) in item.as_table_like().into_iter().flat_map(members_like) {
             if let Some(rule) = self.rule(name, &key, item) {
                 self.builder.policies.push((Spanned { name: name.to_owned(), span: key }, rule));
+            } else {
+                self.builder.unread_policies.push(name.to_owned());
             }
         }
     }

@@ -22,6 +22,20 @@ pub struct StepUp {
     pub acr_values: Vec<String>,
 }
 
+/// A rule, or a part of one, for one caller and request: held or not, and by what.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Reason {
+    /// The atom or policy as it is written, or `all of`, `one of`, `not` for what is put together from its parts.
+    pub rule: String,
+    /// Whether it holds. Under a `not`, this is what the `not` turns round.
+    pub held: bool,
+    /// What the caller has of that which is asked for.
+    pub seen: Option<String>,
+    /// The parts, in the order written.
+    pub parts: Vec<Reason>,
+}
+
 /// What a rule is decided by.
 #[derive(Clone, Debug)]
 pub(crate) struct Facts<'a> {
@@ -128,22 +142,47 @@ impl<B: RoleBook> Evaluator<'_, B> {
                 Some(inner) => self.unmet(inner),
                 None => vec![format!("policy {name}, which nobody defined")],
             },
-            Rule::Role(_) => vec![format!("{rule} (has {})", quoted_list(self.facts.caller.roles()))],
-            Rule::Scope(_) => vec![format!("{rule} (has {})", quoted_list(self.facts.caller.scopes()))],
-            Rule::Compare(left, _, right) => {
-                let seen = [left, right].map(|operand| self.seen(operand)).into_iter().flatten().collect::<Vec<_>>();
-                vec![format!("{rule} (has {})", seen.join(", "))]
-            }
-            Rule::In(operand, _) | Rule::Has(operand, _) => {
-                vec![format!("{rule} (has {})", self.seen(operand).unwrap_or_default())]
-            }
+            other => vec![match self.evidence(other) {
+                Some(evidence) => format!("{other} (has {evidence})"),
+                None => other.to_string(),
+            }],
+        }
+    }
+
+    /// What the caller has of that which an atom asks for; nothing for a rule that is no atom.
+    fn evidence(&self, rule: &Rule) -> Option<String> {
+        let operands: &[&Operand] = match rule {
+            Rule::Role(_) => return Some(quoted_list(self.facts.caller.roles())),
+            Rule::Scope(_) => return Some(quoted_list(self.facts.caller.scopes())),
             Rule::SignedInWithin(_) => {
-                let seen = self.facts.caller.authenticated_at().map_or("no auth_time".to_owned(), |at| {
+                return Some(self.facts.caller.authenticated_at().map_or("no auth_time".to_owned(), |at| {
                     format!("auth_time {at}, {} ago", spoken(at.distance(self.facts.now)))
-                });
-                vec![format!("{rule} (has {seen})")]
+                }));
             }
-            Rule::Not(_) | Rule::SignedIn => vec![rule.to_string()],
+            Rule::Compare(left, _, right) => &[left, right],
+            Rule::In(operand, _) | Rule::Has(operand, _) => &[operand],
+            _ => return None,
+        };
+        let seen: Vec<_> = operands.iter().filter_map(|operand| self.seen(operand)).collect();
+        Some(seen.join(", "))
+    }
+
+    /// The rule with each part marked: held or not, and by what.
+    pub(crate) fn reason(&self, rule: &Rule, negated: bool) -> Reason {
+        let (words, parts, negated_inside) = match rule {
+            Rule::All(rules) => ("all of".to_owned(), rules.as_slice(), negated),
+            Rule::Any(rules) => ("one of".to_owned(), rules.as_slice(), negated),
+            Rule::Not(inner) => ("not".to_owned(), std::slice::from_ref(&**inner), !negated),
+            Rule::Policy(name) => {
+                (rule.to_string(), self.book.policy(name).map_or(&[][..], std::slice::from_ref), negated)
+            }
+            atom => (atom.to_string(), &[][..], negated),
+        };
+        Reason {
+            rule: words,
+            held: self.holds_under(rule, negated),
+            seen: self.evidence(rule),
+            parts: parts.iter().map(|part| self.reason(part, negated_inside)).collect(),
         }
     }
 

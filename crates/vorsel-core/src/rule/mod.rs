@@ -12,6 +12,6 @@ pub use tree::{
     Comparison, Operand, Rule, acr, claim, path, policy, role, scope, signed_in, signed_in_within, subject,
 };
 
-pub use eval::StepUp;
 pub(crate) use eval::{Evaluator, Facts, RoleBook};
+pub use eval::{Reason, StepUp};
 pub(crate) use token::is_name;

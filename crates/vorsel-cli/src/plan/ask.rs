@@ -1,0 +1,165 @@
+//! `vorsel plan ask`: does this caller reach this route, and why or why not?
+
+use std::io::{self, Read};
+use std::process::ExitCode;
+use std::time::Duration;
+
+use clap::Args;
+use serde_json::{Value, json};
+use vorsel::rule::Reason;
+use vorsel::{Access, Object, Scopes, SupposedCaller, UncheckedToken, Verdict, Why, now};
+
+use super::PlanFile;
+use crate::failure::Failure;
+use crate::issue::claim;
+use crate::paint::{bad, faint, good, heading, printable};
+
+/// Ask whether a caller reaches a route, and why. The caller is supposed: nothing about it is checked.
+///
+/// Exit status: 0 if the request goes through, 1 if not.
+#[derive(Debug, Args)]
+pub(super) struct AskArguments {
+    #[command(flatten)]
+    plan: PlanFile,
+    /// The method, as GET.
+    #[arg(value_name = "METHOD")]
+    method: String,
+    /// The path as a client would send it, without the query.
+    #[arg(value_name = "PATH")]
+    path: String,
+    /// Take the caller from the token on standard input, unchecked.
+    #[arg(long, conflicts_with_all = ["subject", "roles", "scope", "claims", "acr", "signed_in_ago"])]
+    token: bool,
+    /// Who calls; without this, a role, a scope or a claim, nobody does.
+    #[arg(long, value_name = "SUBJECT")]
+    subject: Option<String>,
+    /// A role; give the option again for more.
+    #[arg(long = "role", value_name = "ROLE")]
+    roles: Vec<String>,
+    /// Scopes, with a space between them.
+    #[arg(long, value_name = "SCOPES")]
+    scope: Option<String>,
+    /// A claim of the app's own, the value as JSON or plain text; give the option again for more.
+    #[arg(long = "claim", value_name = "NAME=VALUE", value_parser = claim)]
+    claims: Vec<(String, Value)>,
+    /// How the caller authenticated.
+    #[arg(long, value_name = "ACR")]
+    acr: Option<String>,
+    /// How long ago the caller authenticated; now if it is left out.
+    #[arg(long, value_name = "SECONDS")]
+    signed_in_ago: Option<u64>,
+    /// Print JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+pub(super) fn run(arguments: &AskArguments) -> Result<ExitCode, Failure> {
+    let plan = arguments.plan.open()?;
+    let claims = if arguments.token { Some(claims_of_token()?) } else { supposed(arguments)? };
+    let caller = claims.as_ref().map(SupposedCaller::with).transpose()?;
+    let why = plan.why(&arguments.method, &arguments.path, caller.as_ref(), now());
+    if arguments.json {
+        anstream::println!("{}", serde_json::to_string_pretty(&record(arguments, &why, caller.is_none()))?);
+    } else {
+        anstream::print!("{}", shown(arguments, &why, caller.is_none()));
+    }
+    let through = matches!(why.verdict, Verdict::Open | Verdict::Allowed);
+    Ok(if through { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+fn claims_of_token() -> Result<Object, Failure> {
+    let mut token = String::new();
+    io::stdin().lock().take(1 << 20).read_to_string(&mut token)?;
+    let claims = UncheckedToken::read(token.trim_end())?.claims().cloned();
+    claims.ok_or_else(|| Failure::new("expected a token with claims, but found one whose payload is no JSON object"))
+}
+
+/// The claims that the options tell of, or nothing if they tell of nobody.
+fn supposed(arguments: &AskArguments) -> Result<Option<Object>, Failure> {
+    let AskArguments { subject, roles, scope, claims, acr, signed_in_ago, .. } = arguments;
+    let nobody = subject.is_none() && roles.is_empty() && scope.is_none() && claims.is_empty() && acr.is_none();
+    if nobody && signed_in_ago.is_none() {
+        return Ok(None);
+    }
+    let mut caller: Object = claims.iter().cloned().collect();
+    let mut set = |name: &str, value: Value| caller.insert(name.to_owned(), value);
+    set("sub", subject.as_deref().unwrap_or("somebody").into());
+    set("roles", roles.clone().into());
+    set("scope", Scopes::parse(scope.as_deref().unwrap_or_default())?.as_str().into());
+    set("auth_time", now().before(Duration::from_secs(signed_in_ago.unwrap_or_default())).as_secs().into());
+    acr.as_ref().map(|acr| set("acr", acr.as_str().into()));
+    Ok(Some(caller))
+}
+
+/// The verdict in a word, and the status the guard would answer; none if the handler answers.
+fn verdict(why: &Why, anonymous: bool) -> (&'static str, Option<u16>) {
+    match &why.verdict {
+        Verdict::Open => ("open", None),
+        Verdict::Allowed => ("allowed", None),
+        Verdict::NeedsCaller => ("needs-caller", Some(401)),
+        Verdict::Refused(unmet) if unmet.step_up.is_some() => ("needs-fresh-sign-in", Some(401)),
+        Verdict::Refused(_) => ("refused", Some(403)),
+        Verdict::NoMethod(_) => ("no-method", Some(405)),
+        _ => ("no-rule", Some(if anonymous { 401 } else { 403 })),
+    }
+}
+
+fn shown(arguments: &AskArguments, why: &Why, anonymous: bool) -> String {
+    let request = printable(&format!("{} {}", arguments.method, arguments.path));
+    let (word, status) = verdict(why, anonymous);
+    let outcome = match status {
+        None => good(word),
+        Some(status) => bad(format!("{word} ({status})")),
+    };
+    let mut text = format!("{} → {outcome}\n", heading(request));
+    let entry = why.route.as_ref().map(|route| {
+        let access = match route.access() {
+            Access::Open => "open".to_owned(),
+            Access::Need(rule) => format!("need {rule}"),
+            _ => String::new(),
+        };
+        format!("{} {}: {access}", route.method(), route.path())
+    });
+    let entry = entry.unwrap_or_else(|| "the plan has no entry for this method and path".to_owned());
+    text.push_str(&format!("  {}\n", faint(printable(&entry))));
+    if let Some(reason) = &why.reason {
+        marked(&mut text, reason, 1);
+    }
+    text
+}
+
+fn marked(text: &mut String, reason: &Reason, depth: usize) {
+    let sign = if reason.held { good("✓") } else { bad("✗") };
+    let seen =
+        reason.seen.as_ref().map(|seen| format!("  {}", faint(printable(&format!("has {seen}"))))).unwrap_or_default();
+    text.push_str(&format!("{}{sign} {}{seen}\n", "  ".repeat(depth), printable(&reason.rule)));
+    reason.parts.iter().for_each(|part| marked(text, part, depth + 1));
+}
+
+fn record(arguments: &AskArguments, why: &Why, anonymous: bool) -> Value {
+    let (word, status) = verdict(why, anonymous);
+    let route = why.route.as_ref().map(|route| {
+        let need = match route.access() {
+            Access::Need(rule) => Some(rule.to_string()),
+            _ => None,
+        };
+        json!({ "method": route.method(), "path": route.path(), "need": need })
+    });
+    json!({
+        "method": arguments.method,
+        "path": arguments.path,
+        "verdict": word,
+        "status": status,
+        "route": route,
+        "reason": why.reason.as_ref().map(reason_record),
+    })
+}
+
+fn reason_record(reason: &Reason) -> Value {
+    json!({
+        "rule": reason.rule,
+        "held": reason.held,
+        "seen": reason.seen,
+        "parts": reason.parts.iter().map(reason_record).collect::<Vec<_>>(),
+    })
+}

@@ -1,0 +1,78 @@
+//! `vorsel plan lint`: every mistake of a plan at once, each with its line.
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::Args;
+use serde_json::json;
+use vorsel::{Access, AccessPlan, Mistake};
+
+use super::text_of;
+use crate::failure::Failure;
+use crate::paint::{bad, faint, good, heading, printable};
+
+/// Find every mistake of a plan at once. Exit status: 0 if there is none, 1 if there are some.
+#[derive(Debug, Args)]
+pub(super) struct LintArguments {
+    /// The plan, an access.toml.
+    #[arg(value_name = "FILE", env = "VORSEL_PLAN")]
+    path: PathBuf,
+    /// Print JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+pub(super) fn run(arguments: &LintArguments) -> Result<ExitCode, Failure> {
+    let (file, text) = (arguments.path.display().to_string(), text_of(&arguments.path)?);
+    let outcome = AccessPlan::read(&text, &file);
+    let mistakes = outcome.as_ref().err().map(|error| error.mistakes()).unwrap_or_default();
+    if arguments.json {
+        let mistakes: Vec<_> = mistakes.iter().map(record).collect();
+        anstream::println!("{}", json!({ "file": file, "accepted": outcome.is_ok(), "mistakes": mistakes }));
+    } else {
+        mistakes.iter().for_each(|mistake| anstream::println!("{}", shown(mistake, &file, &text)));
+        match &outcome {
+            Ok(plan) => anstream::println!("{}", fine(plan, &file)),
+            Err(_) => anstream::println!("{} in {}", bad(counted(mistakes.len(), "mistake")), printable(&file)),
+        }
+    }
+    Ok(if outcome.is_ok() { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+fn record(mistake: &Mistake) -> serde_json::Value {
+    let place = mistake.place;
+    json!({
+        "line": place.map(|place| place.line),
+        "column": place.map(|place| place.column),
+        "message": mistake.message,
+    })
+}
+
+/// The mistake, and below it the line with a mark where it begins.
+fn shown(mistake: &Mistake, file: &str, text: &str) -> String {
+    let message = printable(&mistake.message);
+    let Some(place) = mistake.place else { return format!("{}: {message}\n", printable(file)) };
+    let number = place.line.to_string();
+    let line = printable(text.lines().nth(place.line - 1).unwrap_or_default());
+    let gap = " ".repeat(number.len());
+    // The mark stands below the character as it is printed: escapes before it make the line longer.
+    let before: String = text.lines().nth(place.line - 1).unwrap_or_default().chars().take(place.column - 1).collect();
+    let indent = " ".repeat(printable(&before).chars().count());
+    let at = format!("{}:{}:{}", printable(file), place.line, place.column);
+    format!(
+        "{}: {message}\n{}\n{}\n",
+        heading(at),
+        faint(format!("  {number} | {line}")),
+        bad(format!("  {gap} | {indent}^"))
+    )
+}
+
+fn fine(plan: &AccessPlan, file: &str) -> String {
+    let open = plan.routes().iter().filter(|route| *route.access() == Access::Open).count();
+    let routes = counted(plan.routes().len(), "route");
+    format!("{} {}: {routes}, {open} of them open", good("No mistake in"), printable(file))
+}
+
+fn counted(count: usize, what: &str) -> String {
+    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
+}

@@ -1,0 +1,69 @@
+//! Why does this caller get yes or no? The decision once more, with each part of the rule marked.
+
+use super::decide::Verdict;
+use super::table::{Access, AccessPlan, Route};
+use crate::claims::{Checked, Claims};
+use crate::finding::Detail;
+use crate::json::Object;
+use crate::payload;
+use crate::rule::Reason;
+use crate::time::Timestamp;
+
+/// A caller as somebody supposes one to be, for questions about a plan. Nothing in it is checked, and nothing but
+/// [`AccessPlan::why`] takes it: no request is decided by it.
+#[derive(Clone, Debug)]
+pub struct SupposedCaller(Claims);
+
+/// Claims that no token could have.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("expected {expected}, but found {found}")]
+pub struct SupposedCallerError {
+    /// What would be right.
+    pub expected: String,
+    /// What was there.
+    pub found: String,
+}
+
+/// The answer to a question about a plan.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Why {
+    /// What the plan says to the request.
+    pub verdict: Verdict,
+    /// The entry that decides, if there is one.
+    pub route: Option<Route>,
+    /// The entry's rule with each part marked, if it has one and there is a caller.
+    pub reason: Option<Reason>,
+}
+
+impl SupposedCaller {
+    /// A caller with these claims, as a token would carry them.
+    ///
+    /// # Errors
+    /// If a registered claim has another type than a token's would.
+    pub fn with(claims: &Object) -> Result<Self, SupposedCallerError> {
+        let text = serde_json::Value::Object(claims.clone()).to_string();
+        let wrong = |Detail { expected, found }| SupposedCallerError { expected, found };
+        payload::read(text.into_bytes()).map(Self).map_err(wrong)
+    }
+}
+
+impl<C> From<&Checked<C>> for SupposedCaller {
+    fn from(checked: &Checked<C>) -> Self {
+        Self(checked.claims().clone())
+    }
+}
+
+impl AccessPlan {
+    /// What [`decide`](Self::decide) says to this request, and why.
+    #[must_use]
+    pub fn why(&self, method: &str, path: &str, caller: Option<&SupposedCaller>, now: Timestamp) -> Why {
+        let caller = caller.map(|SupposedCaller(claims)| claims);
+        let route = self.route_of(method, path).cloned();
+        let reason = route.as_ref().zip(caller).and_then(|(route, caller)| match &route.access {
+            Access::Open => None,
+            Access::Need(rule) => self.with_evaluator(path, caller, now, |evaluator| evaluator.reason(rule, false)),
+        });
+        Why { verdict: self.decide(method, path, caller, now), route, reason }
+    }
+}
