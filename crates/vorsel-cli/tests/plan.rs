@@ -34,9 +34,9 @@ fn every_mistake_is_shown_at_once_in_its_line() {
     assert_data_eq!(
         shown,
         str![[r#"
-access.toml:4:8: unknown role "operater"; did you mean "operator"?
+access.toml:4:14: unknown role "operater"; did you mean "operator"?
   4 | crew = "role operater"
-    |        ^
+    |              ^
 
 access.toml:5:28: expected signed-in, role, scope, policy, not, a parenthesis or a comparison of sub, acr, claims.… or path.…, but found the end of the rule
   5 | broken = "role operator and"
@@ -46,9 +46,9 @@ access.toml:7:10: unknown method "GETT"; did you mean "GET"?
   7 | method = "GETT"
     |          ^
 
-access.toml:9:8: unknown policy "crow"; did you mean "crew"?
+access.toml:9:50: unknown policy "crow"; did you mean "crew"?
   9 | need = "policy crew and policy broken and policy crow"
-    |        ^
+    |                                                  ^
 
 4 mistakes in access.toml
 

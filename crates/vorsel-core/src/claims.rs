@@ -160,6 +160,13 @@ impl Claims {
         self.text(self.scopes).unwrap_or_default().split(' ').filter(|scope| !scope.is_empty())
     }
 
+    /// Whether this scope is among [`scopes`](Self::scopes).
+    #[must_use]
+    pub fn has_scope(&self, scope: &str) -> bool {
+        let scopes = self.text(self.scopes).unwrap_or_default().as_bytes();
+        !scope.is_empty() && scopes.split(|byte| *byte == b' ').any(|held| held == scope.as_bytes())
+    }
+
     /// The roles, `roles`.
     pub fn roles(&self) -> impl Iterator<Item = &str> {
         self.texts(self.roles.as_ref())

@@ -63,7 +63,7 @@ fn shown(mistake: &Mistake, file: &str, text: &str) -> String {
         "{}: {message}\n{}\n{}\n",
         heading(at),
         faint(format!("  {number} | {line}")),
-        bad(format!("  {gap} | {indent}^"))
+        format_args!("{}{}", faint(format!("  {gap} | ")), bad(format!("{indent}^")))
     )
 }
 

@@ -77,6 +77,8 @@ impl PlanBuilder {
         }
         mistakes.extend(self.mistakes);
         mistakes.sort_by_key(|(span, _)| span.as_ref().map_or(0, |span| span.start));
+        // A route with several methods makes the same mistake several times.
+        mistakes.dedup();
         let (file, text) = self.source.map_or((None, String::new()), |(file, text)| (Some(file), text));
         let located =
             |(span, message): (Span, String)| Mistake { place: span.map(|span| Place::of(&text, span.start)), message };

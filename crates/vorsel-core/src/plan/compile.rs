@@ -144,13 +144,19 @@ impl Compiler<'_> {
 
     /// Every role, scope, policy and path parameter that a rule names must exist.
     fn names_in(&mut self, rule: &DraftRule, path: Option<&str>) {
-        let draft = self.draft;
+        let (draft, rule_span) = (self.draft, &rule.span);
         let roles = || draft.roles.iter().map(|(role, _)| role.name.as_str());
         let scopes = || draft.scopes.iter().map(|scope| scope.name.as_str());
         let policies = || draft.policies.iter().map(|(policy, _)| policy.name.as_str());
         let mut wrong = Vec::new();
-        let mut unknown =
-            |what: &str, name: &str, advice: String| wrong.push(format!("unknown {what} {name:?}{advice}"));
+        let mut unknown = |what: &str, name: &str, advice: String| {
+            wrong.push((draft.place_of(name, &rule.span), format!("unknown {what} {name:?}{advice}")));
+        };
+        let parameters = path.map(parameters).unwrap_or_default();
+        let in_path = |name: &str| {
+            let advice = did_you_mean(name, parameters.iter().copied());
+            format!(" in {}{advice}", quoted(path.unwrap_or_default()))
+        };
         rule.rule.walk(&mut |rule| match rule {
             Rule::Role(name) if !roles().any(|known| known == name) => {
                 unknown("role", name, did_you_mean(name, roles()));
@@ -163,31 +169,36 @@ impl Compiler<'_> {
             }
             Rule::Compare(left, _, right) => {
                 for name in [left, right].into_iter().filter_map(|operand| missing_parameter(operand, path)) {
-                    unknown("path parameter", name, format!(" in {}", quoted(path.unwrap_or_default())));
+                    unknown("path parameter", name, in_path(name));
                 }
             }
             Rule::In(operand, _) | Rule::Has(operand, _) => {
                 if let Some(name) = missing_parameter(operand, path) {
-                    unknown("path parameter", name, format!(" in {}", quoted(path.unwrap_or_default())));
+                    unknown("path parameter", name, in_path(name));
                 }
             }
             _ => {}
         });
         rule.rule.walk(&mut |rule| {
             if matches!(rule, Rule::All(rules) | Rule::Any(rules) if rules.is_empty()) {
-                wrong.push("a list of rules without a rule in it".to_owned());
+                wrong.push((rule_span.clone(), "a list of rules without a rule in it".to_owned()));
             }
         });
-        wrong.into_iter().for_each(|message| self.mistake(&rule.span, message));
+        wrong.into_iter().for_each(|(span, message)| self.mistake(&span, message));
     }
+}
+
+/// The names of a path's parameters.
+fn parameters(path: &str) -> Vec<&str> {
+    let inside = path.split('{').skip(1).filter_map(|rest| rest.split('}').next());
+    inside.map(|name| name.trim_start_matches('*')).collect()
 }
 
 /// The path parameter an operand names, if the route's path does not have it. A policy has no path of its own: what
 /// it names may be there on one route and missing on another, where the comparison is false.
 fn missing_parameter<'o>(operand: &'o Operand, path: Option<&str>) -> Option<&'o str> {
     let (Operand::Path(name), Some(path)) = (operand, path) else { return None };
-    let there = [format!("{{{name}}}"), format!("{{*{name}}}")].iter().any(|part| path.contains(part));
-    (!there).then_some(name)
+    (!parameters(path).contains(&name.as_str())).then_some(name)
 }
 
 fn policies_in(rule: &Rule) -> Vec<&str> {

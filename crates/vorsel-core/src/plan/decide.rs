@@ -61,7 +61,7 @@ impl AccessPlan {
         path: &str,
         caller: &Claims,
         now: Timestamp,
-        look: impl FnOnce(&Evaluator<'_, Self>) -> T,
+        look: impl FnOnce(&Evaluator<'_, '_, Self>) -> T,
     ) -> Option<T> {
         let matched = self.paths.at(path).ok()?;
         let facts = facts(&matched.params, caller, now);

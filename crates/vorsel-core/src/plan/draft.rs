@@ -41,6 +41,23 @@ pub(super) struct DraftRoute {
     pub(super) need: Option<DraftRule>,
 }
 
+impl PlanBuilder {
+    /// Where a name stands in a rule, or the rule's place if that cannot be told.
+    pub(super) fn place_of(&self, name: &str, rule: &Span) -> Span {
+        let narrower = rule.as_ref().zip(self.source.as_ref()).and_then(|(span, (_, text))| {
+            let raw = text.get(span.clone())?;
+            let is_word = |byte: u8| byte.is_ascii_alphanumeric() || b"-_:".contains(&byte);
+            let stands_alone = |at: usize| {
+                let (before, after) = (raw[..at].bytes().last(), raw[at + name.len()..].bytes().next());
+                !before.is_some_and(is_word) && !after.is_some_and(is_word)
+            };
+            let at = raw.match_indices(name).map(|(at, _)| at).find(|at| stands_alone(*at))?;
+            Some(span.start + at..span.end)
+        });
+        narrower.or_else(|| rule.clone())
+    }
+}
+
 impl From<&str> for Spanned {
     fn from(name: &str) -> Self {
         Self { name: name.to_owned(), span: None }

@@ -93,7 +93,8 @@ impl RoleBook for AccessPlan {
     }
 
     fn includes(&self, held: &str, wanted: &str) -> bool {
-        self.roles.0.get(held).is_some_and(|included| included.contains(wanted))
+        // A role that nobody declared is good for nothing, not even for itself.
+        self.roles.0.get(held).is_some_and(|included| held == wanted || included.contains(wanted))
     }
 
     fn policy(&self, name: &str) -> Option<&Rule> {

@@ -5,6 +5,7 @@ use std::cmp::Ordering;
 use std::time::Duration;
 
 use serde_json::{Number, Value};
+use smallvec::SmallVec;
 
 use super::tree::{Comparison, Operand, Rule};
 use crate::claims::Claims;
@@ -42,7 +43,7 @@ pub(crate) struct Facts<'a> {
     /// The caller's checked claims.
     pub(crate) caller: &'a Claims,
     /// The path parameters, percent-decoded.
-    pub(crate) path: Vec<(&'a str, Cow<'a, str>)>,
+    pub(crate) path: SmallVec<[(&'a str, Cow<'a, str>); 4]>,
     /// When it is asked.
     pub(crate) now: Timestamp,
 }
@@ -58,14 +59,14 @@ pub(crate) trait RoleBook {
 }
 
 /// Evaluates rules of one plan for one request.
-pub(crate) struct Evaluator<'a, B> {
+pub(crate) struct Evaluator<'a, 'f, B> {
     pub(crate) book: &'a B,
-    pub(crate) facts: &'a Facts<'a>,
+    pub(crate) facts: &'a Facts<'f>,
     /// What if the caller authenticated anew, now and as asked: what that could bring about counts as held.
     pub(crate) signed_in_anew: bool,
 }
 
-impl<B: RoleBook> Evaluator<'_, B> {
+impl<B: RoleBook> Evaluator<'_, '_, B> {
     /// Whether the rule holds.
     pub(crate) fn holds(&self, rule: &Rule) -> bool {
         self.holds_under(rule, false)
@@ -81,18 +82,20 @@ impl<B: RoleBook> Evaluator<'_, B> {
             Rule::SignedIn => true,
             Rule::SignedInWithin(span) => self.authenticated_since(self.facts.now.before(*span)),
             Rule::Role(name) => self.has_role(name, negated),
-            Rule::Scope(name) => self.facts.caller.scopes().any(|held| held == name),
+            Rule::Scope(name) => self.facts.caller.has_scope(name),
             // A plan with an unknown policy is not built; if one were, the rule would fail on either side of a `not`.
             Rule::Policy(name) => self.book.policy(name).map_or(negated, |rule| self.holds_under(rule, negated)),
             Rule::Compare(left, comparison, right) => match (self.value(left), self.value(right)) {
-                (Some(left), Some(right)) => compare(&left, *comparison, &right),
+                (Some(left), Some(right)) => compare(left, *comparison, right),
                 _ => false,
             },
             Rule::In(operand, values) => {
-                self.value(operand).is_some_and(|held| values.iter().any(|value| equal(&held, value)))
+                self.value(operand).is_some_and(|held| values.iter().any(|value| equal(held, Held::Json(value))))
             }
-            Rule::Has(operand, value) => match self.value(operand).as_deref() {
-                Some(Value::Array(held)) => held.iter().any(|held| equal(held, value)),
+            Rule::Has(operand, value) => match self.value(operand) {
+                Some(Held::Json(Value::Array(held))) => {
+                    held.iter().any(|held| equal(Held::Json(held), Held::Json(value)))
+                }
                 _ => false,
             },
             Rule::Not(inner) => !self.holds_under(inner, !negated),
@@ -114,19 +117,19 @@ impl<B: RoleBook> Evaluator<'_, B> {
         self.facts.caller.authenticated_at().is_some_and(|at| at >= earliest)
     }
 
-    fn value<'v>(&'v self, operand: &'v Operand) -> Option<Cow<'v, Value>> {
+    fn value<'v>(&'v self, operand: &'v Operand) -> Option<Held<'v>> {
         match operand {
-            Operand::Literal(value) => Some(Cow::Borrowed(value)),
-            Operand::Subject => self.facts.caller.subject().map(|subject| Cow::Owned(subject.into())),
-            Operand::Acr => self.facts.caller.acr().map(|acr| Cow::Owned(acr.into())),
+            Operand::Literal(value) => Some(Held::Json(value)),
+            Operand::Subject => self.facts.caller.subject().map(Held::Text),
+            Operand::Acr => self.facts.caller.acr().map(Held::Text),
             Operand::Path(name) => {
                 let (_, value) = self.facts.path.iter().find(|(parameter, _)| parameter == name)?;
-                Some(Cow::Owned(value.as_ref().into()))
+                Some(Held::Text(value))
             }
             Operand::Claim(names) => {
                 let (first, rest) = names.split_first()?;
                 let claim = self.facts.caller.own(first)?;
-                rest.iter().try_fold(claim, |value, name| value.get(name)).map(Cow::Borrowed)
+                rest.iter().try_fold(claim, |value, name| value.get(name)).map(Held::Json)
             }
         }
     }
@@ -191,12 +194,13 @@ impl<B: RoleBook> Evaluator<'_, B> {
         if matches!(operand, Operand::Literal(_)) {
             return None;
         }
-        Some(match self.value(operand).as_deref() {
+        Some(match self.value(operand) {
             None => format!("no {operand}"),
-            Some(Value::String(text)) => format!("{operand} {}", quoted(text)),
-            Some(Value::Array(items)) => format!("{operand} with {} items", items.len()),
-            Some(Value::Object(_)) => format!("{operand} as an object"),
-            Some(plain) => format!("{operand} {plain}"),
+            Some(Held::Json(Value::String(text))) => format!("{operand} {}", quoted(text)),
+            Some(Held::Json(Value::Array(items))) => format!("{operand} with {} items", items.len()),
+            Some(Held::Json(Value::Object(_))) => format!("{operand} as an object"),
+            Some(Held::Json(plain)) => format!("{operand} {plain}"),
+            Some(Held::Text(text)) => format!("{operand} {}", quoted(text)),
         })
     }
 
@@ -261,12 +265,42 @@ fn acr_values(rule: &Rule) -> Vec<&str> {
     }
 }
 
-fn compare(left: &Value, comparison: Comparison, right: &Value) -> bool {
+/// A value that an operand stands for, where it is kept.
+#[derive(Clone, Copy)]
+enum Held<'v> {
+    Json(&'v Value),
+    Text(&'v str),
+}
+
+impl<'v> Held<'v> {
+    fn text(self) -> Option<&'v str> {
+        match self {
+            Self::Text(text) => Some(text),
+            Self::Json(value) => value.as_str(),
+        }
+    }
+
+    const fn number(self) -> Option<&'v Number> {
+        match self {
+            Self::Json(Value::Number(number)) => Some(number),
+            _ => None,
+        }
+    }
+
+    fn boolean(self) -> Option<bool> {
+        match self {
+            Self::Json(value) => value.as_bool(),
+            Self::Text(_) => None,
+        }
+    }
+}
+
+fn compare(left: Held<'_>, comparison: Comparison, right: Held<'_>) -> bool {
     match comparison {
         Comparison::Equal => equal(left, right),
         Comparison::Unequal => same_type(left, right) && !equal(left, right),
         _ => {
-            let (Value::Number(left), Value::Number(right)) = (left, right) else { return false };
+            let (Some(left), Some(right)) = (left.number(), right.number()) else { return false };
             match (comparison, order(left, right)) {
                 (_, None) => false,
                 (Comparison::Less, Some(order)) => order.is_lt(),
@@ -278,20 +312,18 @@ fn compare(left: &Value, comparison: Comparison, right: &Value) -> bool {
     }
 }
 
-fn equal(left: &Value, right: &Value) -> bool {
-    match (left, right) {
-        (Value::Number(left), Value::Number(right)) => order(left, right) == Some(Ordering::Equal),
-        (Value::String(left), Value::String(right)) => left == right,
-        (Value::Bool(left), Value::Bool(right)) => left == right,
-        _ => false,
+fn equal(left: Held<'_>, right: Held<'_>) -> bool {
+    if let (Some(left), Some(right)) = (left.number(), right.number()) {
+        return order(left, right) == Some(Ordering::Equal);
     }
+    let texts = left.text().zip(right.text()).is_some_and(|(left, right)| left == right);
+    texts || left.boolean().zip(right.boolean()).is_some_and(|(left, right)| left == right)
 }
 
-fn same_type(left: &Value, right: &Value) -> bool {
-    matches!(
-        (left, right),
-        (Value::Number(_), Value::Number(_)) | (Value::String(_), Value::String(_)) | (Value::Bool(_), Value::Bool(_))
-    )
+fn same_type(left: Held<'_>, right: Held<'_>) -> bool {
+    left.number().is_some() && right.number().is_some()
+        || left.text().is_some() && right.text().is_some()
+        || left.boolean().is_some() && right.boolean().is_some()
 }
 
 /// Whole numbers are compared exactly, which a double cannot do beyond 2^53.

@@ -27,7 +27,7 @@ impl<C> Caller<C> {
     /// Whether the token grants this scope.
     #[must_use]
     pub fn has_scope(&self, scope: &str) -> bool {
-        self.token_claims().scopes().any(|held| held == scope)
+        self.token_claims().has_scope(scope)
     }
 
     /// The app's own claims.
