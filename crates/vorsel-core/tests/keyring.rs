@@ -60,7 +60,9 @@ fn states_follow_from_the_dates() {
         let signing = if at < signs_from { "first" } else { "second" };
         assert_eq!(ring.signing_key(at).expect("a key").key_id(), signing);
     }
-    assert_eq!(ring.signing_key(START.before(SECOND)).map(|key| key.key_id().to_owned()), None);
+    // An instance whose clock is behind that of the one that made the key.
+    let behind = |seconds| START.before(Duration::from_secs(seconds));
+    assert!(ring.signing_key(behind(10)).is_some() && ring.signing_key(behind(11)).is_none());
     assert_eq!((ring.deactivated_at("first"), ring.deactivated_at("second")), (Some(signs_from), None));
     assert_eq!(ring.key_set().keys().len(), 2, "a pre-active key checks too");
     assert_eq!(ring.state("third", START), None);
@@ -240,7 +242,7 @@ proptest! {
                 prop_assert_eq!(check(&cached, token, now), Ok(()), "of {}", kid);
             }
             let active = ring.keys().iter().filter(|key| ring.state(key.key_id(), now) == Some(KeyState::Active));
-            prop_assert_eq!(active.count(), 1);
+            prop_assert!(active.count() <= 1 && ring.signing_key(now).is_some());
             let state = |kid: &str| ring.state(kid, now).expect("a state");
             let later: Vec<_> =
                 ring.keys().iter().map(|key| (key.key_id().to_owned(), state(key.key_id()))).collect();

@@ -85,11 +85,17 @@ impl Keyring {
     }
 
     /// The key that signs at `now`. A moment in the past gives the key that signed then, while it is still there.
+    ///
+    /// Where no key would sign, one that begins within the spread does: the clock of the instance that wrote the first
+    /// key, or the replacement of a leaked one, may be ahead of ours.
     #[must_use]
     pub fn signing_key(&self, now: Timestamp) -> Option<&Arc<SigningKey>> {
-        let begun = |key: &KeyRecord| key.takes_over_at().filter(|at| *at <= now);
-        let latest = self.keys.iter().filter(|key| begun(key).is_some()).max_by_key(|key| begun(key))?;
-        latest.key.as_ref()
+        let beginnings = || self.keys.iter().filter_map(|key| Some((key.takes_over_at()?, key)));
+        let latest = beginnings().filter(|(at, _)| *at <= now).max_by_key(|(at, _)| *at);
+        latest.and_then(|(_, key)| key.key.as_ref()).or_else(|| {
+            let soon = beginnings().filter(|(at, _)| now < *at && *at <= now.after(self.times.spread));
+            soon.min_by_key(|(at, _)| *at)?.1.key.as_ref()
+        })
     }
 
     /// The keys that check: those that are pre-active, active or deactivated. The set also knows which keys were
