@@ -5,8 +5,9 @@ use std::time::Duration;
 
 use super::error::StepError;
 use super::record::{KeyRecord, KeyState};
+use crate::algorithm::Algorithm;
 use crate::expectations::Expectations;
-use crate::key::{KeySet, SigningKey, VerifyingKey};
+use crate::key::{KeySet, SigningKey};
 use crate::time::{Lifetime, Timestamp};
 
 /// What the safe dates follow from.
@@ -105,12 +106,6 @@ impl Keyring {
         let withdrawn = self.keys.iter().filter_map(|key| Some((key.kid.clone(), key.withdrawn()?.to_string())));
         KeySet::new(self.keys.iter().filter_map(|key| key.key.as_ref()).map(|key| key.verifying_key()))
             .with_withdrawn(withdrawn)
-    }
-
-    /// The key of that ID as it checks, unless it was withdrawn.
-    #[must_use]
-    pub fn verifying_key(&self, kid: &str) -> Option<VerifyingKey> {
-        self.keys[self.index(kid).ok()?].key.as_ref().map(|key| key.verifying_key())
     }
 
     /// Publishes a key: pre-active, in the key set. Gives the earliest safe date for it to sign.
@@ -216,7 +211,7 @@ impl Keyring {
     }
 
     /// Whether a key of this ID and algorithm can be added.
-    pub(super) fn admit(&self, kid: &str, algorithm: crate::Algorithm) -> Result<(), StepError> {
+    pub(super) fn admit(&self, kid: &str, algorithm: Algorithm) -> Result<(), StepError> {
         if self.keys.iter().any(|known| known.kid == kid) {
             return Err(StepError::KnownKey { kid: kid.to_owned() });
         }
