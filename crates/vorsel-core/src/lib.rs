@@ -10,6 +10,7 @@ mod answer;
 mod audit;
 pub mod base64url;
 mod claims;
+mod credential;
 mod expectations;
 mod finding;
 mod issuer;
@@ -32,6 +33,7 @@ mod verifier;
 pub use algorithm::Algorithm;
 pub use answer::{Answer, Refusal, problem};
 pub use claims::{Checked, Claims, NoOwn};
+pub use credential::{Credential, Credentials};
 pub use expectations::{Expectations, SkewError};
 pub use finding::{Check, Finding};
 pub use issuer::{AccessDraft, IssueError, Issuer};
@@ -40,8 +42,8 @@ pub use key::{KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, Ver
 pub use keyring::{KeyRecord, KeyState, KeyTimes, Keyring, KeyringTextError, StepError};
 pub use kind::Kind;
 pub use plan::{
-    Access, AccessPlan, Mistake, Place, PlanBuilder, PlanError, Route, SupposedCaller, SupposedCallerError, Unmet,
-    Verdict, Why,
+    Access, AccessPlan, AccessRow, AccessTable, CallerFacts, Change, Mistake, Place, PlanBuilder, PlanError, Reach,
+    Route, RouteChange, SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why, Witness,
 };
 pub use scope::{ScopeError, Scopes};
 pub use session::{EndReason, Ended, Presented, RefreshTokens, SESSION_SECRET_BYTES, Session, SessionLimits, Step};

@@ -72,7 +72,7 @@ fn let_through(plan: &AccessPlan, callers: &[Option<Checked<NoOwn>>]) -> Vec<Str
     for (index, caller) in callers.iter().enumerate() {
         for method in ["GET", "HEAD", "POST", "PUT", "DELETE", "OPTIONS"] {
             for path in paths {
-                let verdict = plan.decide(method, path, caller.as_ref().map(Checked::claims), NOW);
+                let verdict = plan.decide(method, path, caller.as_ref().map(|caller| caller.claims().into()), NOW);
                 if matches!(verdict, Verdict::Open | Verdict::Allowed) {
                     through.push(format!("{method} {path} by caller {index}"));
                 }
@@ -156,7 +156,7 @@ fn the_demo_plan_decides_as_its_story_says() {
     ] {
         let letters: String = callers
             .iter()
-            .map(|caller| match plan.decide(method, path, caller.map(Checked::claims), NOW) {
+            .map(|caller| match plan.decide(method, path, caller.map(|caller| caller.claims().into()), NOW) {
                 Verdict::Open => 'o',
                 Verdict::Allowed => 'a',
                 Verdict::NeedsCaller => 'c',
@@ -222,7 +222,7 @@ open = true
     let error = AccessPlan::read(text, "access.toml").expect_err("a plan full of mistakes");
     let expected = [
         "access.toml:1:24: \"a b\" is not a name for a scope",
-        "access.toml:2:1: unknown member \"colour\"; a plan has scopes, [roles], [policies] and [[routes]]",
+        "access.toml:2:1: unknown member \"colour\"; a plan has scopes, checks, [roles], [policies] and [[routes]]",
         "access.toml:6:13: unknown role \"obsrver\"; did you mean \"observer\"?",
         "access.toml:7:1: the role \"loop\" includes itself",
         "access.toml:8:1: the role \"pool\" includes itself",

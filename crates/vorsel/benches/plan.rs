@@ -49,7 +49,7 @@ fn time(plan: &AccessPlan, method: &str, path: &str, caller: &Checked<NoOwn>) ->
     let (start, mut count) = (Instant::now(), 0_u32);
     while start.elapsed() < BATCH {
         for _ in 0..100 {
-            drop(black_box(plan.decide(black_box(method), black_box(path), Some(caller.claims()), NOW)));
+            drop(black_box(plan.decide(black_box(method), black_box(path), Some(caller.claims().into()), NOW)));
         }
         count += 100;
     }
@@ -75,9 +75,9 @@ fn main() {
         ("GET", "observers/ope-0002"),
     ] {
         let [near, far] = ["/site-1/", "/site-157/"].map(|site| format!("{site}{path}"));
-        assert!(matches!(large.decide(method, &far, Some(caller.claims()), NOW), Verdict::Allowed | Verdict::Open));
+        assert!(matches!(large.decide(method, &far, Some(caller.claims().into()), NOW), Verdict::Allowed | Verdict::Open));
         let allocations =
-            allocation_counter::measure(|| drop(black_box(large.decide(method, &far, Some(caller.claims()), NOW))));
+            allocation_counter::measure(|| drop(black_box(large.decide(method, &far, Some(caller.claims().into()), NOW))));
         // Both in turn, so that a busy machine slows both.
         let pairs: Vec<_> =
             (0..PAIRS).map(|_| (time(&small, method, &near, &caller), time(&large, method, &far, &caller))).collect();

@@ -1,6 +1,6 @@
 //! Putting a plan together, from Rust, from text, or from both.
 
-use super::compile::compile;
+use super::compile::{Compiled, compile};
 use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
 use super::mistake::{Mistake, Place, PlanError, Span};
 use super::table::AccessPlan;
@@ -24,6 +24,13 @@ impl PlanBuilder {
     /// Declares the scopes that rules may name. Without any declaration every scope may be named.
     pub fn scopes(mut self, names: &[&str]) -> Self {
         self.scopes.extend(names.iter().map(|name| Spanned::from(*name)));
+        self
+    }
+
+    /// Declares the app's own checks that rules may name. Without any declaration every check may be named; a guard
+    /// insists in either case that each one named has been registered with it.
+    pub fn checks(mut self, names: &[&str]) -> Self {
+        self.checks.extend(names.iter().map(|name| Spanned::from(*name)));
         self
     }
 
@@ -71,17 +78,22 @@ impl PlanBuilder {
     /// Every mistake at once: unknown names, doubled or clashing routes, roles or policies that include themselves,
     /// rules that cannot be read, no route at all.
     pub fn build(self) -> Result<AccessPlan, PlanError> {
-        let (plan, mut mistakes) = compile(&self);
-        if mistakes.is_empty() && self.mistakes.is_empty() {
+        let Compiled { mut plan, mut mistakes, warnings } = compile(&self);
+        mistakes.extend(self.mistakes);
+        let (file, text) = self.source.map_or((None, String::new()), |(file, text)| (Some(file), text));
+        if mistakes.is_empty() {
+            plan.warnings = located(warnings, &text);
             return Ok(plan);
         }
-        mistakes.extend(self.mistakes);
-        mistakes.sort_by_key(|(span, _)| span.as_ref().map_or(0, |span| span.start));
-        // A route with several methods makes the same mistake several times.
-        mistakes.dedup();
-        let (file, text) = self.source.map_or((None, String::new()), |(file, text)| (Some(file), text));
-        let located =
-            |(span, message): (Span, String)| Mistake { place: span.map(|span| Place::of(&text, span.start)), message };
-        Err(PlanError { file, mistakes: mistakes.into_iter().map(located).collect() })
+        Err(PlanError { file, mistakes: located(mistakes, &text) })
     }
+}
+
+/// In the order of the text, each once: a route with several methods makes the same mistake several times.
+fn located(mut messages: Vec<(Span, String)>, text: &str) -> Vec<Mistake> {
+    messages.sort_by_key(|(span, _)| span.as_ref().map_or(0, |span| span.start));
+    messages.dedup();
+    let located =
+        |(span, message): (Span, String)| Mistake { place: span.map(|span| Place::of(text, span.start)), message };
+    messages.into_iter().map(located).collect()
 }

@@ -3,28 +3,50 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
+use super::lint::{Linter, misfits};
 use super::mistake::{Span, did_you_mean};
 use super::table::{Access, AccessPlan, Roles, Route};
 use crate::finding::quoted;
 use crate::rule::{Operand, Rule, is_name};
 use crate::scope::is_scope;
 
-/// The plan, and every mistake in it; with any mistake the plan is not to be used.
-pub(super) fn compile(draft: &PlanBuilder) -> (AccessPlan, Vec<(Span, String)>) {
-    let mut compiler = Compiler { draft, mistakes: Vec::new() };
+/// The plan, every mistake in it, and what is worth a warning; with any mistake the plan is not to be used.
+pub(super) struct Compiled {
+    pub(super) plan: AccessPlan,
+    pub(super) mistakes: Vec<(Span, String)>,
+    pub(super) warnings: Vec<(Span, String)>,
+}
+
+pub(super) fn compile(draft: &PlanBuilder) -> Compiled {
+    let mut compiler = Compiler { draft, mistakes: Vec::new(), unsound: BTreeSet::new(), sound: Vec::new() };
     let roles = compiler.roles();
-    compiler.scopes();
+    compiler.declared("scope", draft.scopes.iter(), is_scope);
+    compiler.declared("check", draft.checks.iter(), is_name);
     let policies = compiler.policies();
     let (routes, paths) = compiler.routes();
-    (AccessPlan { roles, policies, routes, paths }, compiler.mistakes)
+    let plan = AccessPlan { roles, policies, routes, paths, warnings: Vec::new() };
+    let Compiler { mut mistakes, unsound, sound, .. } = compiler;
+    let mut linter = Linter { draft, plan: &plan, unsound: &unsound, mistakes: Vec::new(), warnings: Vec::new() };
+    for (rule, path) in sound {
+        linter.rule(rule, path);
+    }
+    linter.unused();
+    linter.claim_types();
+    mistakes.append(&mut linter.mistakes);
+    let warnings = linter.warnings;
+    Compiled { plan, mistakes, warnings }
 }
 
 struct Compiler<'a> {
     draft: &'a PlanBuilder,
     mistakes: Vec<(Span, String)>,
+    /// Policies with mistakes.
+    unsound: BTreeSet<String>,
+    /// Rules without mistakes, each with the path of its route.
+    sound: Vec<(&'a DraftRule, Option<&'a str>)>,
 }
 
-impl Compiler<'_> {
+impl<'a> Compiler<'a> {
     fn mistake(&mut self, span: &Span, message: String) {
         self.mistakes.push((span.clone(), message));
     }
@@ -72,21 +94,22 @@ impl Compiler<'_> {
         roles
     }
 
-    fn scopes(&mut self) {
-        self.declared("scope", self.draft.scopes.iter(), is_scope);
-    }
-
     fn policies(&mut self) -> BTreeMap<String, Rule> {
         let declared = &self.draft.policies;
         self.declared("policy", declared.iter().map(|(policy, _)| policy), is_name);
         for (policy, rule) in declared {
-            self.names_in(rule, None);
+            let sound = self.names_in(rule, None);
             let reached = reach(&policy.name, |name| {
                 let rule = declared.iter().find(|(policy, _)| policy.name == name).map(|(_, rule)| &rule.rule);
                 rule.map(policies_in).unwrap_or_default()
             });
             if reached.contains(&policy.name) {
                 self.mistake(&policy.span, format!("the policy {:?} asks for itself", policy.name));
+            }
+            if sound && !reached.contains(&policy.name) {
+                self.sound.push((rule, None));
+            } else {
+                self.unsound.insert(policy.name.clone());
             }
         }
         declared.iter().map(|(policy, rule)| (policy.name.clone(), rule.rule.clone())).collect()
@@ -124,7 +147,7 @@ impl Compiler<'_> {
         (routes, paths)
     }
 
-    fn route(&mut self, route: &DraftRoute) {
+    fn route(&mut self, route: &'a DraftRoute) {
         const METHODS: [&str; 9] = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT"];
         let (method, path) = (&route.method.name, &route.path.name);
         if !METHODS.contains(&method.as_str()) {
@@ -137,16 +160,20 @@ impl Compiler<'_> {
                 format!("expected a path that begins with \"/\", but found {}", quoted(path)),
             );
         }
-        if let Some(need) = &route.need {
-            self.names_in(need, Some(path));
+        if let Some(need) = &route.need
+            && self.names_in(need, Some(path))
+        {
+            self.sound.push((need, Some(path)));
         }
     }
 
-    /// Every role, scope, policy and path parameter that a rule names must exist.
-    fn names_in(&mut self, rule: &DraftRule, path: Option<&str>) {
+    /// Every role, scope, policy, check and path parameter that a rule names must exist, and be compared with its like.
+    /// Says whether all is well.
+    fn names_in(&mut self, rule: &DraftRule, path: Option<&str>) -> bool {
         let (draft, rule_span) = (self.draft, &rule.span);
         let roles = || draft.roles.iter().map(|(role, _)| role.name.as_str());
         let scopes = || draft.scopes.iter().map(|scope| scope.name.as_str());
+        let checks = || draft.checks.iter().map(|check| check.name.as_str());
         let policies = || draft.policies.iter().map(|(policy, _)| policy.name.as_str());
         let mut wrong = Vec::new();
         let mut unknown = |what: &str, name: &str, advice: String| {
@@ -163,6 +190,9 @@ impl Compiler<'_> {
             }
             Rule::Scope(name) if !draft.scopes.is_empty() && !scopes().any(|known| known == name) => {
                 unknown("scope", name, did_you_mean(name, scopes()));
+            }
+            Rule::Check(name) if !draft.checks.is_empty() && !checks().any(|known| known == name) => {
+                unknown("check", name, did_you_mean(name, checks()));
             }
             Rule::Policy(name) if !policies().any(|known| known == name) && !draft.unread_policies.contains(name) => {
                 unknown("policy", name, did_you_mean(name, policies()));
@@ -184,7 +214,12 @@ impl Compiler<'_> {
                 wrong.push((rule_span.clone(), "a list of rules without a rule in it".to_owned()));
             }
         });
+        for (words, message) in misfits(&rule.rule) {
+            wrong.push((draft.place_of(&words, rule_span), message));
+        }
+        let sound = wrong.is_empty();
         wrong.into_iter().for_each(|(span, message)| self.mistake(&span, message));
+        sound
     }
 }
 

@@ -6,8 +6,28 @@ use percent_encoding::percent_decode_str;
 
 use super::table::{Access, AccessPlan, Route};
 use crate::claims::Claims;
+use crate::credential::{Credential, Credentials};
 use crate::rule::{Evaluator, Facts, Rule, StepUp};
 use crate::time::Timestamp;
+
+/// What is known of the caller of one request.
+#[derive(Clone, Copy, Debug)]
+#[non_exhaustive]
+pub struct CallerFacts<'a> {
+    /// The checked claims.
+    pub claims: &'a Claims,
+    /// The kinds of credential that the request came with, all of them for this caller.
+    pub credentials: Credentials,
+    /// What the app's checks have answered so far, each by its name.
+    pub answers: &'a [(String, bool)],
+}
+
+impl<'a> From<&'a Claims> for CallerFacts<'a> {
+    /// A caller with a bearer token, before any check was asked.
+    fn from(claims: &'a Claims) -> Self {
+        Self { claims, credentials: Credential::Bearer.into(), answers: &[] }
+    }
+}
 
 /// What a plan says to a request.
 #[derive(Clone, Debug, PartialEq)]
@@ -20,8 +40,12 @@ pub enum Verdict {
     Allowed,
     /// The route has a rule, and the request has no caller.
     NeedsCaller,
+    /// The rule hangs on the app's own check of this name: ask it, and decide once more with its answer.
+    NeedsCheck(String),
     /// The caller does not fulfil the rule.
     Refused(Unmet),
+    /// The request asks for the options of a path that says nothing of OPTIONS itself: this caller may use these methods.
+    Methods(Vec<String>),
     /// The path is open, but only to other methods: these.
     NoMethod(Vec<String>),
     /// Nobody has said anything about this route.
@@ -44,9 +68,15 @@ pub struct Unmet {
 
 impl AccessPlan {
     /// Decides a request with this method and path (without its query, as it was sent) by this caller at the moment `now`.
-    pub fn decide(&self, method: &str, path: &str, caller: Option<&Claims>, now: Timestamp) -> Verdict {
+    pub fn decide(&self, method: &str, path: &str, caller: Option<CallerFacts<'_>>, now: Timestamp) -> Verdict {
         let Ok(matched) = self.paths.at(path) else { return Verdict::NoRule };
-        let Some(route) = self.entry(matched.value, method) else { return self.without_entry(matched.value) };
+        let Some(route) = self.entry(matched.value, method) else {
+            return if method == "OPTIONS" {
+                self.options(matched.value, path, caller, now)
+            } else {
+                self.without_entry(matched.value)
+            };
+        };
         let (rule, caller) = match (&route.access, caller) {
             (Access::Open, _) => return Verdict::Open,
             (Access::Need(_), None) => return Verdict::NeedsCaller,
@@ -59,7 +89,7 @@ impl AccessPlan {
     pub(super) fn with_evaluator<T>(
         &self,
         path: &str,
-        caller: &Claims,
+        caller: CallerFacts<'_>,
         now: Timestamp,
         look: impl FnOnce(&Evaluator<'_, '_, Self>) -> T,
     ) -> Option<T> {
@@ -81,6 +111,22 @@ impl AccessPlan {
         if methods.is_empty() { Verdict::NoRule } else { Verdict::NoMethod(methods) }
     }
 
+    /// The methods of the path that this caller may use now
+    /// ([RFC 9110 section 9.3.7](https://www.rfc-editor.org/rfc/rfc9110#section-9.3.7)). Who may use none is told as
+    /// little as for any other method.
+    fn options(&self, indices: &[usize], path: &str, caller: Option<CallerFacts<'_>>, now: Timestamp) -> Verdict {
+        let usable = |method: &str| matches!(self.decide(method, path, caller, now), Verdict::Open | Verdict::Allowed);
+        let mut methods: Vec<String> = Vec::new();
+        for method in indices.iter().map(|index| &self.routes[*index].method).filter(|method| usable(method)) {
+            methods.push(method.clone());
+            if method == "GET" && usable("HEAD") {
+                methods.push("HEAD".to_owned());
+            }
+        }
+        methods.dedup();
+        if methods.is_empty() { Verdict::NoRule } else { Verdict::Methods(methods) }
+    }
+
     /// Without an entry of its own, HEAD goes by that of GET: whoever may GET may ask for the head of it
     /// ([RFC 9110 section 9.3.2](https://www.rfc-editor.org/rfc/rfc9110#section-9.3.2)).
     fn entry(&self, indices: &[usize], method: &str) -> Option<&Route> {
@@ -90,11 +136,17 @@ impl AccessPlan {
 
     fn apply(&self, rule: &Rule, facts: &Facts<'_>) -> Verdict {
         let evaluator = Evaluator { book: self, facts, signed_in_anew: false };
-        if evaluator.holds(rule) {
-            return Verdict::Allowed;
-        }
         let anew = Evaluator { book: self, facts, signed_in_anew: true };
-        let step_up = anew.holds(rule).then(|| {
+        // A refusal says whether signing in anew would help, which may hang on a check as well.
+        let (outcome, outcome_anew) = match evaluator.outcome(rule) {
+            Some(true) => return Verdict::Allowed,
+            outcome => (outcome, anew.outcome(rule)),
+        };
+        let open = [(&evaluator, outcome), (&anew, outcome_anew)].into_iter().find(|(_, outcome)| outcome.is_none());
+        if let Some(check) = open.and_then(|(evaluator, _)| evaluator.open_check(rule)) {
+            return Verdict::NeedsCheck(check.to_owned());
+        }
+        let step_up = (outcome_anew == Some(true)).then(|| {
             let mut step_up = StepUp::default();
             evaluator.authentication(rule, &mut step_up);
             step_up
@@ -110,9 +162,9 @@ impl AccessPlan {
     }
 }
 
-fn facts<'a>(parameters: &matchit::Params<'a, 'a>, caller: &'a Claims, now: Timestamp) -> Facts<'a> {
+fn facts<'a>(parameters: &matchit::Params<'a, 'a>, caller: CallerFacts<'a>, now: Timestamp) -> Facts<'a> {
     let path = parameters.iter().filter_map(|(name, value)| Some((name, decoded(value)?))).collect();
-    Facts { caller, path, now }
+    Facts { caller: caller.claims, credentials: caller.credentials, answers: caller.answers, path, now }
 }
 
 /// A path parameter as the handler sees it. One that is not UTF-8 is left out: comparisons with it are false.

@@ -1,16 +1,24 @@
 //! The access plan: every route with the rule that guards it, the roles and the named policies.
 
 mod builder;
+mod compare;
 mod compile;
 mod decide;
 mod draft;
+mod exact;
+mod lint;
 mod mistake;
 mod table;
 mod text;
+mod who;
 mod why;
+mod witness;
 
-pub use decide::{Unmet, Verdict};
+pub use compare::{Change, RouteChange};
+pub use decide::{CallerFacts, Unmet, Verdict};
 pub use draft::PlanBuilder;
 pub use mistake::{Mistake, Place, PlanError};
 pub use table::{Access, AccessPlan, Route};
+pub use who::{AccessRow, AccessTable, Reach, Who};
 pub use why::{SupposedCaller, SupposedCallerError, Why};
+pub use witness::Witness;

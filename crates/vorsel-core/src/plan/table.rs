@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use super::mistake::Mistake;
+use crate::credential::Credentials;
 use crate::rule::{RoleBook, Rule};
 
 /// Who may reach which route. Checked when it is built, closed by default: what has no entry is refused.
@@ -29,6 +31,7 @@ pub struct AccessPlan {
     pub(super) routes: Vec<Route>,
     /// From a path to the routes with that pattern.
     pub(super) paths: matchit::Router<Vec<usize>>,
+    pub(super) warnings: Vec<Mistake>,
 }
 
 /// One route of a plan.
@@ -58,6 +61,45 @@ impl AccessPlan {
     #[must_use]
     pub fn policy_of(&self, name: &str) -> Option<&Rule> {
         self.policies.get(name)
+    }
+
+    /// What can hardly be meant, though the plan can be used: a rule that every signed-in caller fulfils though it asks
+    /// for something, a part that nobody fulfils, a definition without a use, a claim taken for two types.
+    #[must_use]
+    pub fn warnings(&self) -> &[Mistake] {
+        &self.warnings
+    }
+
+    /// The app's own checks that some rule of a route asks for.
+    #[must_use]
+    pub fn checks(&self) -> BTreeSet<&str> {
+        let mut checks = BTreeSet::new();
+        self.every_rule(&mut |rule| {
+            if let Rule::Check(name) = rule {
+                checks.insert(name.as_str());
+            }
+        });
+        checks
+    }
+
+    /// The kinds of credential that some rule of a route asks for.
+    #[must_use]
+    pub fn credentials(&self) -> Credentials {
+        let mut kinds = Credentials::NONE;
+        self.every_rule(&mut |rule| {
+            if let Rule::Credential(kind) = rule {
+                kinds = kinds.with(*kind);
+            }
+        });
+        kinds
+    }
+
+    fn every_rule<'p>(&'p self, visit: &mut impl FnMut(&'p Rule)) {
+        let rules = self.routes.iter().filter_map(|route| match &route.access {
+            Access::Open => None,
+            Access::Need(rule) => Some(rule),
+        });
+        rules.chain(self.policies.values()).for_each(|rule| rule.walk(visit));
     }
 
     /// The routes, in the order given.

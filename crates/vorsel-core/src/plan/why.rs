@@ -1,8 +1,9 @@
 //! Why does this caller get yes or no? The decision once more, with each part of the rule marked.
 
-use super::decide::Verdict;
+use super::decide::{CallerFacts, Verdict};
 use super::table::{Access, AccessPlan, Route};
 use crate::claims::{Checked, Claims};
+use crate::credential::{Credential, Credentials};
 use crate::finding::Detail;
 use crate::json::Object;
 use crate::payload;
@@ -12,7 +13,11 @@ use crate::time::Timestamp;
 /// A caller as somebody supposes one to be, for questions about a plan. Nothing in it is checked, and nothing but
 /// [`AccessPlan::why`] takes it: no request is decided by it.
 #[derive(Clone, Debug)]
-pub struct SupposedCaller(Claims);
+pub struct SupposedCaller {
+    claims: Claims,
+    credentials: Credentials,
+    answers: Vec<(String, bool)>,
+}
 
 /// Claims that no token could have.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -37,20 +42,42 @@ pub struct Why {
 }
 
 impl SupposedCaller {
-    /// A caller with these claims, as a token would carry them.
+    /// A caller with these claims, as a token in the header would carry them.
     ///
     /// # Errors
     /// If a registered claim has another type than a token's would.
     pub fn with(claims: &Object) -> Result<Self, SupposedCallerError> {
         let text = serde_json::Value::Object(claims.clone()).to_string();
         let wrong = |Detail { expected, found }| SupposedCallerError { expected, found };
-        payload::read(text.into_bytes()).map(Self).map_err(wrong)
+        payload::read(text.into_bytes()).map(Self::from_claims).map_err(wrong)
+    }
+
+    fn from_claims(claims: Claims) -> Self {
+        Self { claims, credentials: Credential::Bearer.into(), answers: Vec::new() }
+    }
+
+    /// The kinds of credential that the caller comes with instead.
+    #[must_use]
+    pub fn by(self, credentials: impl Into<Credentials>) -> Self {
+        Self { credentials: credentials.into(), ..self }
+    }
+
+    /// What one of the app's checks says to this caller.
+    #[must_use]
+    pub fn answered(mut self, check: &str, answer: bool) -> Self {
+        self.answers.push((check.to_owned(), answer));
+        self
+    }
+
+    /// The facts that a plan decides by.
+    pub(super) fn facts(&self) -> CallerFacts<'_> {
+        CallerFacts { credentials: self.credentials, answers: &self.answers, ..CallerFacts::from(&self.claims) }
     }
 }
 
 impl<C> From<&Checked<C>> for SupposedCaller {
     fn from(checked: &Checked<C>) -> Self {
-        Self(checked.claims().clone())
+        Self::from_claims(checked.claims().clone())
     }
 }
 
@@ -58,7 +85,7 @@ impl AccessPlan {
     /// What [`decide`](Self::decide) says to this request, and why.
     #[must_use]
     pub fn why(&self, method: &str, path: &str, caller: Option<&SupposedCaller>, now: Timestamp) -> Why {
-        let caller = caller.map(|SupposedCaller(claims)| claims);
+        let caller = caller.map(SupposedCaller::facts);
         let route = self.route_of(method, path).cloned();
         let reason = route.as_ref().zip(caller).and_then(|(route, caller)| match &route.access {
             Access::Open => None,

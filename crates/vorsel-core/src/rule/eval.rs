@@ -9,6 +9,7 @@ use smallvec::SmallVec;
 
 use super::tree::{Comparison, Operand, Rule};
 use crate::claims::Claims;
+use crate::credential::{Credential, Credentials};
 use crate::finding::{quoted, quoted_list};
 use crate::time::{Timestamp, spoken};
 
@@ -42,6 +43,10 @@ pub struct Reason {
 pub(crate) struct Facts<'a> {
     /// The caller's checked claims.
     pub(crate) caller: &'a Claims,
+    /// The kinds of credential that the request came with.
+    pub(crate) credentials: Credentials,
+    /// What the app's checks have answered so far.
+    pub(crate) answers: &'a [(String, bool)],
     /// The path parameters, percent-decoded.
     pub(crate) path: SmallVec<[(&'a str, Cow<'a, str>); 4]>,
     /// When it is asked.
@@ -67,24 +72,56 @@ pub(crate) struct Evaluator<'a, 'f, B> {
 }
 
 impl<B: RoleBook> Evaluator<'_, '_, B> {
-    /// Whether the rule holds.
-    pub(crate) fn holds(&self, rule: &Rule) -> bool {
+    /// Whether the rule holds, as far as can be told before a check has answered.
+    fn holds(&self, rule: &Rule) -> bool {
+        self.outcome(rule) == Some(true)
+    }
+
+    /// Whether the rule holds; nothing as long as that hangs on a check that has not answered.
+    pub(crate) fn outcome(&self, rule: &Rule) -> Option<bool> {
         self.holds_under(rule, false)
+    }
+
+    /// The first check that has to answer before the rule's outcome can be told.
+    pub(crate) fn open_check<'r>(&'r self, rule: &'r Rule) -> Option<&'r str> {
+        self.open_check_under(rule, false)
+    }
+
+    fn open_check_under<'r>(&'r self, rule: &'r Rule, negated: bool) -> Option<&'r str> {
+        // What is decided already asks nobody.
+        if self.holds_under(rule, negated).is_some() {
+            return None;
+        }
+        match rule {
+            Rule::Check(name) => Some(name),
+            Rule::Policy(name) => self.book.policy(name).and_then(|rule| self.open_check_under(rule, negated)),
+            Rule::Not(inner) => self.open_check_under(inner, !negated),
+            other => other.inner().iter().find_map(|part| self.open_check_under(part, negated)),
+        }
+    }
+
+    fn answer(&self, check: &str) -> Option<bool> {
+        self.facts.answers.iter().find(|(name, _)| name == check).map(|(_, answer)| *answer)
     }
 
     /// `negated` says that an odd number of `not` stands around the rule. It matters for roles alone: see
     /// [`has_role`](Self::has_role).
-    fn holds_under(&self, rule: &Rule, negated: bool) -> bool {
+    fn holds_under(&self, rule: &Rule, negated: bool) -> Option<bool> {
         if self.signed_in_anew && !negated && asks_for_authentication(rule) {
-            return true;
+            return Some(true);
         }
-        match rule {
+        Some(match rule {
             Rule::SignedIn => true,
             Rule::SignedInWithin(span) => self.authenticated_since(self.facts.now.before(*span)),
             Rule::Role(name) => self.has_role(name, negated),
             Rule::Scope(name) => self.facts.caller.has_scope(name),
             // A plan with an unknown policy is not built; if one were, the rule would fail on either side of a `not`.
-            Rule::Policy(name) => self.book.policy(name).map_or(negated, |rule| self.holds_under(rule, negated)),
+            Rule::Policy(name) => match self.book.policy(name) {
+                Some(rule) => return self.holds_under(rule, negated),
+                None => negated,
+            },
+            Rule::Credential(kind) => self.facts.credentials.contains(*kind),
+            Rule::Check(name) => return self.answer(name),
             Rule::Compare(left, comparison, right) => match (self.value(left), self.value(right)) {
                 (Some(left), Some(right)) => compare(left, *comparison, right),
                 _ => false,
@@ -98,10 +135,24 @@ impl<B: RoleBook> Evaluator<'_, '_, B> {
                 }
                 _ => false,
             },
-            Rule::Not(inner) => !self.holds_under(inner, !negated),
-            Rule::All(rules) => rules.iter().all(|rule| self.holds_under(rule, negated)),
-            Rule::Any(rules) => rules.iter().any(|rule| self.holds_under(rule, negated)),
+            Rule::Not(inner) => return self.holds_under(inner, !negated).map(|held| !held),
+            Rule::All(rules) => return self.together(rules, negated, true),
+            Rule::Any(rules) => return self.together(rules, negated, false),
+        })
+    }
+
+    /// The outcome of several rules, of which each has to be `wanted`, or one has to be otherwise. One that decides is
+    /// enough, so that a check is not asked where a claim settles the matter.
+    fn together(&self, rules: &[Rule], negated: bool, wanted: bool) -> Option<bool> {
+        let mut outcome = Some(wanted);
+        for rule in rules {
+            match self.holds_under(rule, negated) {
+                Some(held) if held == wanted => {}
+                None => outcome = None,
+                decisive => return decisive,
+            }
         }
+        outcome
     }
 
     /// Under a `not`, a role that the plan does not declare counts as every role: nobody knows what it includes, and
@@ -157,6 +208,12 @@ impl<B: RoleBook> Evaluator<'_, '_, B> {
         let operands: &[&Operand] = match rule {
             Rule::Role(_) => return Some(quoted_list(self.facts.caller.roles())),
             Rule::Scope(_) => return Some(quoted_list(self.facts.caller.scopes())),
+            Rule::Credential(_) => {
+                return Some(quoted_list(self.facts.credentials.iter().map(Credential::name)));
+            }
+            Rule::Check(name) => {
+                return Some(self.answer(name).map_or("no answer", |yes| if yes { "yes" } else { "no" }).to_owned());
+            }
             Rule::SignedInWithin(_) => {
                 return Some(self.facts.caller.authenticated_at().map_or("no auth_time".to_owned(), |at| {
                     format!("auth_time {at}, {} ago", spoken(at.distance(self.facts.now)))
@@ -183,7 +240,7 @@ impl<B: RoleBook> Evaluator<'_, '_, B> {
         };
         Reason {
             rule: words,
-            held: self.holds_under(rule, negated),
+            held: self.holds_under(rule, negated) == Some(true),
             seen: self.evidence(rule),
             parts: parts.iter().map(|part| self.reason(part, negated_inside)).collect(),
         }
@@ -267,7 +324,7 @@ fn acr_values(rule: &Rule) -> Vec<&str> {
 
 /// A value that an operand stands for, where it is kept.
 #[derive(Clone, Copy)]
-enum Held<'v> {
+pub(crate) enum Held<'v> {
     Json(&'v Value),
     Text(&'v str),
 }
@@ -295,7 +352,8 @@ impl<'v> Held<'v> {
     }
 }
 
-fn compare(left: Held<'_>, comparison: Comparison, right: Held<'_>) -> bool {
+/// Whether two values compare so. Values of different types never do.
+pub(crate) fn compare(left: Held<'_>, comparison: Comparison, right: Held<'_>) -> bool {
     match comparison {
         Comparison::Equal => equal(left, right),
         Comparison::Unequal => same_type(left, right) && !equal(left, right),

@@ -9,9 +9,10 @@ mod tree;
 
 pub use error::RuleError;
 pub use tree::{
-    Comparison, Operand, Rule, acr, claim, path, policy, role, scope, signed_in, signed_in_within, subject,
+    Comparison, Operand, Rule, acr, check, claim, credential, path, policy, role, scope, signed_in, signed_in_within,
+    subject,
 };
 
-pub(crate) use eval::{Evaluator, Facts, RoleBook};
+pub(crate) use eval::{Evaluator, Facts, Held, RoleBook, compare};
 pub use eval::{Reason, StepUp};
 pub(crate) use token::is_name;

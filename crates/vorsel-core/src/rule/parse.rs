@@ -4,7 +4,8 @@
 //! rule    = all { "or" all }
 //! all     = one { "and" one }
 //! one     = "not" one | "(" rule ")" | atom
-//! atom    = "signed-in" [ "within" duration ] | "role" name | "scope" value | "policy" name
+//! atom    = "signed-in" [ "within" duration ] | "role" name | "scope" value | "policy" name | "check" name
+//!         | "credential" ( "bearer" | "cookie" | "api-key" )
 //!         | operand ( "==" | "!=" | "<" | "<=" | ">" | ">=" ) operand
 //!         | operand "in" "[" literal { "," literal } "]"
 //!         | operand "has" literal
@@ -22,13 +23,14 @@ use serde_json::{Number, Value};
 use super::error::RuleError;
 use super::token::{Token, is_name, tokens};
 use super::tree::{Comparison, Operand, Rule};
+use crate::credential::Credential;
 use crate::finding::quoted;
 use crate::scope::is_scope;
 use crate::time::Lifetime;
 
 /// Parentheses and `not` may be nested this deep: far more than a person reads, far less than a stack holds.
 const DEEPEST: usize = 50;
-const ATOM: &str = "signed-in, role, scope, policy, not, a parenthesis or a comparison of sub, acr, claims.… or path.…";
+const ATOM: &str = "signed-in, role, scope, policy, check, credential, not, a parenthesis or a comparison of sub, acr, claims.… or path.…";
 
 impl Rule {
     /// Reads a rule written in one line.
@@ -127,9 +129,22 @@ impl<'a> Parser<'a> {
             }
             "role" => self.named("the name of a role", is_name).map(Rule::Role),
             "policy" => self.named("the name of a policy", is_name).map(Rule::Policy),
+            "check" => self.named("the name of a check", is_name).map(Rule::Check),
+            "credential" => self.credential().map(Rule::Credential),
             "scope" => self.named("a scope", is_scope).map(Rule::Scope),
             _ => self.comparison(),
         }
+    }
+
+    fn credential(&mut self) -> Result<Credential, RuleError> {
+        self.at += 1;
+        let kind = match self.peek() {
+            Token::Word(word) => Credential::named(word),
+            _ => None,
+        };
+        let kind = kind.ok_or_else(|| self.unexpected("a kind of credential: bearer, cookie or api-key"))?;
+        self.at += 1;
+        Ok(kind)
     }
 
     fn duration(&mut self) -> Result<Duration, RuleError> {
@@ -266,7 +281,22 @@ fn duration_of(word: &str) -> Option<Duration> {
 
 /// Words with a meaning of their own cannot name a role or a scope unless they are in quotes.
 fn is_reserved(word: &str) -> bool {
-    const WORDS: [&str; 13] =
-        ["and", "or", "not", "in", "has", "signed-in", "within", "role", "scope", "policy", "true", "false", "acr"];
+    const WORDS: [&str; 15] = [
+        "and",
+        "or",
+        "not",
+        "in",
+        "has",
+        "signed-in",
+        "within",
+        "role",
+        "scope",
+        "policy",
+        "check",
+        "credential",
+        "true",
+        "false",
+        "acr",
+    ];
     WORDS.contains(&word)
 }

@@ -18,6 +18,8 @@ impl Display for Rule {
             Self::Role(name) => named(f, "role", name),
             Self::Scope(name) => named(f, "scope", name),
             Self::Policy(name) => named(f, "policy", name),
+            Self::Credential(kind) => write!(f, "credential {kind}"),
+            Self::Check(name) => named(f, "check", name),
             Self::Compare(left, comparison, right) => write!(f, "{left} {comparison} {right}"),
             Self::In(operand, values) => {
                 write!(f, "{operand} in [")?;
@@ -51,7 +53,7 @@ fn joined(f: &mut Formatter<'_>, rules: &[Rule], word: &str) -> fmt::Result {
 
 fn named(f: &mut Formatter<'_>, word: &str, name: &str) -> fmt::Result {
     let plain = Rule::parse(&format!("{word} {name}"))
-        .is_ok_and(|rule| matches!(&rule, Rule::Role(read) | Rule::Scope(read) | Rule::Policy(read) if read == name));
+        .is_ok_and(|rule| matches!(&rule, Rule::Role(read) | Rule::Scope(read) | Rule::Policy(read) | Rule::Check(read) if read == name));
     if plain { write!(f, "{word} {name}") } else { write!(f, "{word} {name:?}") }
 }
 

@@ -4,6 +4,8 @@ use std::time::Duration;
 
 use serde_json::Value;
 
+use crate::credential::Credential;
+
 /// One boolean condition over the caller and the request.
 ///
 /// Written in one line ([`Rule::parse`]) or put together from the functions beside this type:
@@ -29,6 +31,10 @@ pub enum Rule {
     Scope(String),
     /// The rule of that name in the plan.
     Policy(String),
+    /// The request came with a credential of this kind.
+    Credential(Credential),
+    /// The check of that name says yes: a function of the app's own, asked when the rule hangs on it.
+    Check(String),
     /// A comparison of two values. It is false when either is missing or their types differ.
     Compare(Operand, Comparison, Operand),
     /// The value is one of these.
@@ -105,6 +111,18 @@ pub fn scope(name: impl Into<String>) -> Rule {
 #[must_use]
 pub fn policy(name: impl Into<String>) -> Rule {
     Rule::Policy(name.into())
+}
+
+/// The request came with a credential of this kind: `credential api-key`.
+#[must_use]
+pub const fn credential(kind: Credential) -> Rule {
+    Rule::Credential(kind)
+}
+
+/// The app's own check of that name says yes: `check owns-exposure`.
+#[must_use]
+pub fn check(name: impl Into<String>) -> Rule {
+    Rule::Check(name.into())
 }
 
 /// A claim of the app's own, nested names with a dot between them: `claims.training`.
@@ -189,6 +207,24 @@ impl Operand {
     #[must_use]
     pub fn equals(self, other: impl Into<Self>) -> Rule {
         Rule::Compare(self, Comparison::Equal, other.into())
+    }
+
+    /// `!=`
+    #[must_use]
+    pub fn differs_from(self, other: impl Into<Self>) -> Rule {
+        Rule::Compare(self, Comparison::Unequal, other.into())
+    }
+
+    /// `<`
+    #[must_use]
+    pub fn less_than(self, other: impl Into<Self>) -> Rule {
+        Rule::Compare(self, Comparison::Less, other.into())
+    }
+
+    /// `>`
+    #[must_use]
+    pub fn more_than(self, other: impl Into<Self>) -> Rule {
+        Rule::Compare(self, Comparison::Greater, other.into())
     }
 
     /// `>=`

@@ -1,0 +1,75 @@
+//! What a caller came by: a token in the header, a token in a cookie, an API key.
+
+use std::fmt;
+
+/// One kind of credential.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[non_exhaustive]
+pub enum Credential {
+    /// An access token in the `Authorization` header
+    /// ([RFC 6750 section 2.1](https://www.rfc-editor.org/rfc/rfc6750#section-2.1)).
+    Bearer,
+    /// An access token in a cookie.
+    Cookie,
+    /// An API key in a header of the app's choice.
+    ApiKey,
+}
+
+impl Credential {
+    /// Every kind, in the order in which a guard looks for them.
+    pub const ALL: [Self; 3] = [Self::Bearer, Self::Cookie, Self::ApiKey];
+
+    /// The name in rules: `bearer`, `cookie`, `api-key`.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Bearer => "bearer",
+            Self::Cookie => "cookie",
+            Self::ApiKey => "api-key",
+        }
+    }
+
+    /// The kind of that name.
+    #[must_use]
+    pub fn named(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.name() == name)
+    }
+}
+
+impl fmt::Display for Credential {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+/// The kinds of credential that one request came with, all for the same caller.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub struct Credentials(u8);
+
+impl Credentials {
+    /// None.
+    pub const NONE: Self = Self(0);
+
+    /// These and `kind`.
+    #[must_use]
+    pub const fn with(self, kind: Credential) -> Self {
+        Self(self.0 | 1 << kind as u8)
+    }
+
+    /// Whether `kind` is among them.
+    #[must_use]
+    pub const fn contains(self, kind: Credential) -> bool {
+        self.0 & 1 << kind as u8 != 0
+    }
+
+    /// Each of them.
+    pub fn iter(self) -> impl Iterator<Item = Credential> {
+        Credential::ALL.into_iter().filter(move |kind| self.contains(*kind))
+    }
+}
+
+impl From<Credential> for Credentials {
+    fn from(kind: Credential) -> Self {
+        Self::NONE.with(kind)
+    }
+}

@@ -1,0 +1,255 @@
+//! What reads like a rule and cannot be meant: rules that nobody fulfils or everybody does, and names without a use.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde_json::Value;
+
+use super::draft::{DraftRule, PlanBuilder};
+use super::mistake::Span;
+use super::table::AccessPlan;
+use crate::claims::registered_bit;
+use crate::rule::{Comparison, Operand, Rule};
+
+/// What a value is, as far as the rule alone says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Type {
+    Text,
+    Number,
+    Boolean,
+}
+
+impl Type {
+    const fn words(self) -> &'static str {
+        match self {
+            Self::Text => "text",
+            Self::Number => "a number",
+            Self::Boolean => "true or false",
+        }
+    }
+
+    const fn of(value: &Value) -> Option<Self> {
+        match value {
+            Value::String(_) => Some(Self::Text),
+            Value::Number(_) => Some(Self::Number),
+            Value::Bool(_) => Some(Self::Boolean),
+            _ => None,
+        }
+    }
+
+    const fn of_operand(operand: &Operand) -> Option<Self> {
+        match operand {
+            Operand::Subject | Operand::Acr | Operand::Path(_) => Some(Self::Text),
+            Operand::Literal(value) => Self::of(value),
+            Operand::Claim(_) => None,
+        }
+    }
+}
+
+/// The comparisons in a rule that cannot hold because of what is compared, each with the words that it is found by.
+pub(super) fn misfits(rule: &Rule) -> Vec<(String, String)> {
+    let mut wrong = Vec::new();
+    rule.walk(&mut |rule| {
+        let operands: &[&Operand] = match rule {
+            Rule::Compare(left, _, right) => &[left, right],
+            Rule::In(operand, _) | Rule::Has(operand, _) => &[operand],
+            _ => &[],
+        };
+        for operand in operands {
+            if let Operand::Claim(names) = operand
+                && registered_bit(&names[0]) != 0
+            {
+                wrong.push((operand.to_string(), registered(&names[0])));
+            }
+        }
+        match rule {
+            Rule::Compare(left, Comparison::Equal | Comparison::Unequal, right) => {
+                if let (Some(one), Some(other)) = (Type::of_operand(left), Type::of_operand(right))
+                    && one != other
+                {
+                    let (one, other) = (one.words(), other.words());
+                    wrong.push((
+                        left.to_string(),
+                        format!("{left} is {one} and {right} is {other}, so {rule} never holds"),
+                    ));
+                }
+            }
+            Rule::Compare(left, comparison, right) => {
+                let unordered = |operand: &&Operand| Type::of_operand(operand).is_some_and(|of| of != Type::Number);
+                if let Some(operand) = [left, right].into_iter().find(unordered) {
+                    let is = Type::of_operand(operand).map_or("", Type::words);
+                    let message = format!("{comparison} compares numbers, but {operand} is {is}");
+                    wrong.push((operand.to_string(), message));
+                }
+            }
+            Rule::In(operand, values) => {
+                let of = Type::of_operand(operand);
+                let other = values.iter().find(|value| of.is_some() && Type::of(value) != of);
+                if let (Some(of), Some(value)) = (of, other) {
+                    wrong.push((value.to_string(), format!("{operand} is {}, so it is never {value}", of.words())));
+                }
+            }
+            Rule::Has(operand, _) if !matches!(operand, Operand::Claim(_)) => {
+                let message = format!("\"has\" looks into a list, but {operand} is none; write == or in");
+                wrong.push((operand.to_string(), message));
+            }
+            _ => {}
+        }
+    });
+    wrong
+}
+
+fn registered(name: &str) -> String {
+    let instead = match name {
+        "sub" | "acr" => format!("; write {name}"),
+        "roles" => "; write role and the role".to_owned(),
+        "scope" => "; write scope and the scope".to_owned(),
+        "auth_time" => "; write signed-in within and a duration".to_owned(),
+        _ => String::new(),
+    };
+    format!("claims.{name} is no claim of the app's own{instead}")
+}
+
+/// Looks at the rules of a plan that have no other mistake in them.
+pub(super) struct Linter<'a> {
+    pub(super) draft: &'a PlanBuilder,
+    pub(super) plan: &'a AccessPlan,
+    /// Policies that cannot be looked into: unknown ones, and those that have mistakes.
+    pub(super) unsound: &'a BTreeSet<String>,
+    pub(super) mistakes: Vec<(Span, String)>,
+    pub(super) warnings: Vec<(Span, String)>,
+}
+
+impl Linter<'_> {
+    /// A rule that is true for nobody is a mistake; one that asks for something and is true for everybody who is signed
+    /// in is worth a warning, and so is a part of an `or` that is true for nobody.
+    pub(super) fn rule(&mut self, rule: &DraftRule, path: Option<&str>) {
+        let (tree, span) = (&rule.rule, &rule.span);
+        if self.reaches_unsound(tree) {
+            return;
+        }
+        if !self.plan.can_be(tree, true, path) {
+            self.mistakes.push((span.clone(), format!("nobody can ever fulfil {tree}")));
+            return;
+        }
+        if asks_for_something(self.plan, tree) && !self.plan.can_be(tree, false, path) {
+            let message = format!("every signed-in caller fulfils {tree}; if that is meant, write signed-in");
+            self.warnings.push((span.clone(), message));
+        }
+        let mut idle = Vec::new();
+        tree.walk(&mut |part| {
+            if let Rule::Any(parts) = part {
+                idle.extend(parts.iter().filter(|part| !self.plan.can_be(part, true, path)));
+            }
+        });
+        for part in idle {
+            self.warnings.push((span.clone(), format!("nobody can ever fulfil the part {part}")));
+        }
+    }
+
+    fn reaches_unsound(&self, rule: &Rule) -> bool {
+        let mut reached = false;
+        rule.walk(&mut |rule| {
+            if let Rule::Policy(name) = rule {
+                reached |= self.unsound.contains(name) || self.plan.policy_of(name).is_none();
+            }
+        });
+        reached
+    }
+
+    /// Definitions that make no difference to any route.
+    pub(super) fn unused(&mut self) {
+        let draft = self.draft;
+        let mut used = Names::default();
+        let rules = || draft.routes.iter().filter_map(|route| route.need.as_ref());
+        rules().for_each(|need| used.take(self.plan, &need.rule));
+        for (role, _) in &draft.roles {
+            let good_as = self.plan.roles.0.get(&role.name);
+            if good_as.is_some_and(|good_as| good_as.is_disjoint(&used.roles)) {
+                self.warnings.push((role.span.clone(), format!("no route asks for the role {:?}", role.name)));
+            }
+        }
+        let others = [
+            ("policy", draft.policies.iter().map(|(policy, _)| policy).collect::<Vec<_>>(), &used.policies),
+            ("scope", draft.scopes.iter().collect(), &used.scopes),
+            ("check", draft.checks.iter().collect(), &used.checks),
+        ];
+        for (what, declared, used) in others {
+            for name in declared.into_iter().filter(|name| !used.contains(&name.name)) {
+                self.warnings.push((name.span.clone(), format!("no route asks for the {what} {:?}", name.name)));
+            }
+        }
+    }
+
+    /// Claims that one rule takes for a number and another for text.
+    pub(super) fn claim_types(&mut self) {
+        let mut seen: BTreeMap<String, Type> = BTreeMap::new();
+        let draft = self.draft;
+        let policies = draft.policies.iter().map(|(_, rule)| rule);
+        for rule in policies.chain(draft.routes.iter().filter_map(|route| route.need.as_ref())) {
+            let mut clashes = Vec::new();
+            rule.rule.walk(&mut |atom| {
+                let Some((claim, is)) = claim_type(atom) else { return };
+                let was = *seen.entry(claim.clone()).or_insert(is);
+                if was != is {
+                    clashes.push((claim, was, is));
+                }
+            });
+            for (claim, was, is) in clashes {
+                let (was, is) = (was.words(), is.words());
+                let message = format!("{claim} is compared with {is} here and with {was} in an earlier rule");
+                self.warnings.push((draft.place_of(&claim, &rule.span), message));
+            }
+        }
+    }
+}
+
+/// The claim that an atom compares with a literal, and what it takes the claim for.
+fn claim_type(atom: &Rule) -> Option<(String, Type)> {
+    let (claim, is) = match atom {
+        Rule::Compare(claim @ Operand::Claim(_), _, other) | Rule::Compare(other, _, claim @ Operand::Claim(_)) => {
+            (claim, Type::of_operand(other)?)
+        }
+        Rule::In(claim @ Operand::Claim(_), values) => (claim, Type::of(values.first()?)?),
+        _ => return None,
+    };
+    Some((claim.to_string(), is))
+}
+
+fn asks_for_something(plan: &AccessPlan, rule: &Rule) -> bool {
+    let mut asks = false;
+    rule.walk(&mut |rule| {
+        asks |= match rule {
+            Rule::SignedIn | Rule::All(_) | Rule::Any(_) | Rule::Not(_) => false,
+            Rule::Policy(name) => plan.policy_of(name).is_some_and(|rule| asks_for_something(plan, rule)),
+            _ => true,
+        };
+    });
+    asks
+}
+
+/// The names that rules use, those in their policies included.
+#[derive(Default)]
+struct Names {
+    roles: BTreeSet<String>,
+    scopes: BTreeSet<String>,
+    policies: BTreeSet<String>,
+    checks: BTreeSet<String>,
+}
+
+impl Names {
+    fn take(&mut self, plan: &AccessPlan, rule: &Rule) {
+        rule.walk(&mut |rule| match rule {
+            Rule::Role(name) => drop(self.roles.insert(name.clone())),
+            Rule::Scope(name) => drop(self.scopes.insert(name.clone())),
+            Rule::Check(name) => drop(self.checks.insert(name.clone())),
+            Rule::Policy(name) => {
+                if self.policies.insert(name.clone())
+                    && let Some(rule) = plan.policy_of(name)
+                {
+                    self.take(plan, rule);
+                }
+            }
+            _ => {}
+        });
+    }
+}

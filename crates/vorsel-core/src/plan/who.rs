@@ -1,0 +1,264 @@
+//! Who may reach a route: for each role yes, no, or on which condition; exactly, not by trying callers out.
+
+use std::fmt;
+
+use super::exact::{Formula, Holding, Model, Shape, shapes};
+use super::table::{Access, AccessPlan, Route};
+use super::witness::Witness;
+use crate::rule::{RoleBook, Rule};
+
+/// Whom an answer about a plan is about.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[non_exhaustive]
+pub enum Who {
+    /// Anyone at all, without a credential.
+    Anyone,
+    /// A caller who is signed in and has no role.
+    SignedIn,
+    /// A caller with this role and no other but those that it includes.
+    Role(String),
+    /// A caller with several roles at once, of which none is enough.
+    Roles(Vec<String>),
+}
+
+/// Whether somebody may reach a route.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Reach {
+    /// Always.
+    Yes,
+    /// Never.
+    No,
+    /// If this holds besides.
+    If(Rule),
+}
+
+/// Who may reach one route.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct AccessRow {
+    /// The route.
+    pub route: Route,
+    /// For anyone, for a caller without a role, and for each role in the order of [`AccessTable::columns`].
+    pub reach: Vec<Reach>,
+    /// A caller with several roles who gets in where no single role does.
+    pub together: Option<Witness>,
+}
+
+/// The table of roles and routes.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct AccessTable {
+    /// Whom the columns are about.
+    pub columns: Vec<Who>,
+    /// The routes, in the order of the plan.
+    pub rows: Vec<AccessRow>,
+}
+
+impl AccessPlan {
+    /// Who may reach which route.
+    #[must_use]
+    pub fn table(&self) -> AccessTable {
+        let columns = self.columns();
+        let rows = self.routes.iter().map(|route| self.row(route, &columns)).collect();
+        AccessTable { columns, rows }
+    }
+
+    /// Who may reach the route that a request with this method and path meets; nothing if there is none. The columns are
+    /// those of the [`table`](Self::table).
+    #[must_use]
+    pub fn who(&self, method: &str, path: &str) -> Option<AccessRow> {
+        self.route_of(method, path).map(|route| self.row(route, &self.columns()))
+    }
+
+    /// Anyone, a caller without a role, and each role: those that include fewer others first.
+    #[must_use]
+    pub fn columns(&self) -> Vec<Who> {
+        let mut roles: Vec<_> = self.roles.0.iter().map(|(role, included)| (included.len(), role.clone())).collect();
+        roles.sort();
+        let roles = roles.into_iter().map(|(_, role)| Who::Role(role));
+        [Who::Anyone, Who::SignedIn].into_iter().chain(roles).collect()
+    }
+
+    fn row(&self, route: &Route, columns: &[Who]) -> AccessRow {
+        let Access::Need(rule) = &route.access else {
+            return AccessRow { route: route.clone(), reach: vec![Reach::Yes; columns.len()], together: None };
+        };
+        let shapes = shapes(&route.path, self.deepest());
+        let reach: Vec<_> = columns
+            .iter()
+            .map(|who| match who {
+                Who::Anyone => Reach::No,
+                Who::SignedIn => self.reach(rule, &[], &shapes),
+                Who::Role(role) => self.reach(rule, &[role], &shapes),
+                Who::Roles(roles) => {
+                    let roles: Vec<_> = roles.iter().map(String::as_str).collect();
+                    self.reach(rule, &roles, &shapes)
+                }
+            })
+            .collect();
+        let is_closed = reach.iter().all(|reach| *reach == Reach::No);
+        let together = if is_closed { self.together(route, rule, &shapes) } else { None };
+        AccessRow { route: route.clone(), reach, together }
+    }
+
+    fn reach(&self, rule: &Rule, roles: &[&str], shapes: &[Shape]) -> Reach {
+        let rest = match self.rest(rule, roles, false) {
+            Ok(true) => return Reach::Yes,
+            Ok(false) => return Reach::No,
+            Err(rest) => rest,
+        };
+        let happens = |holds: bool| {
+            shapes.iter().any(|shape| {
+                let mut model = Model::new(&[self]);
+                let formula = model.rule(self, rule, holds, Holding::Exactly(roles), Some(&shape.bindings[0]));
+                model.find(&formula).is_some()
+            })
+        };
+        match (happens(true), happens(false)) {
+            (true, true) => Reach::If(*rest),
+            (true, false) => Reach::Yes,
+            (false, _) => Reach::No,
+        }
+    }
+
+    /// The rule for a caller with exactly these roles: true, false, or what is left of it. Policies are written out.
+    fn rest(&self, rule: &Rule, roles: &[&str], negated: bool) -> Result<bool, Box<Rule>> {
+        match rule {
+            Rule::SignedIn => Ok(true),
+            Rule::Role(wanted) => {
+                Ok(roles.iter().any(|held| self.includes(held, wanted) || (negated && !self.is_declared(held))))
+            }
+            Rule::Policy(name) => match self.policy(name) {
+                Some(rule) => self.rest(rule, roles, negated),
+                None => Ok(negated),
+            },
+            Rule::Not(inner) => match self.rest(inner, roles, !negated) {
+                Ok(holds) => Ok(!holds),
+                Err(rest) => Err(match *rest {
+                    Rule::Not(inner) => inner,
+                    rest => Box::new(!rest),
+                }),
+            },
+            Rule::All(rules) | Rule::Any(rules) => {
+                let is_all = matches!(rule, Rule::All(_));
+                let mut left = Vec::new();
+                for part in rules {
+                    match self.rest(part, roles, negated) {
+                        Ok(holds) if holds == is_all => {}
+                        Ok(decisive) => return Ok(decisive),
+                        Err(rest) => match *rest {
+                            Rule::All(parts) if is_all => left.extend(parts),
+                            Rule::Any(parts) if !is_all => left.extend(parts),
+                            rest => left.push(rest),
+                        },
+                    }
+                }
+                match left.len() {
+                    0 => Ok(is_all),
+                    1 => Err(Box::new(left.swap_remove(0))),
+                    _ => Err(Box::new(if is_all { Rule::All(left) } else { Rule::Any(left) })),
+                }
+            }
+            atom => Err(Box::new(atom.clone())),
+        }
+    }
+
+    fn together(&self, route: &Route, rule: &Rule, shapes: &[Shape]) -> Option<Witness> {
+        shapes.iter().find_map(|shape| {
+            let mut model = Model::new(&[self]);
+            let formula = model.rule(self, rule, true, Holding::Any, Some(&shape.bindings[0]));
+            model.find(&formula).map(|found| {
+                let fits = |path: &str| self.pattern_of(path) == Some(&route.path);
+                Witness::of(&route.method, shape, &found, &[], fits)
+            })
+        })
+    }
+
+    /// Whether a rule can come out as `holds` for any signed-in caller at all. Without a path, its parameters may be
+    /// anything.
+    pub(super) fn can_be(&self, rule: &Rule, holds: bool, path: Option<&str>) -> bool {
+        let answers = |binding| {
+            let mut model = Model::new(&[self]);
+            let formula: Formula = model.rule(self, rule, holds, Holding::Any, binding);
+            model.find(&formula).is_some()
+        };
+        match path {
+            None => answers(None),
+            Some(path) => shapes(path, self.deepest()).iter().any(|shape| answers(Some(&shape.bindings[0]))),
+        }
+    }
+}
+
+impl fmt::Display for Who {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Anyone => f.write_str("anyone"),
+            Self::SignedIn => f.write_str("no role"),
+            Self::Role(role) => f.write_str(role),
+            Self::Roles(roles) => f.write_str(&roles.join(" + ")),
+        }
+    }
+}
+
+impl AccessTable {
+    /// The conditions of the table in the order in which they first occur, each once. The number of a condition, counted
+    /// from 1, stands for it in the text.
+    #[must_use]
+    pub fn conditions(&self) -> Vec<&Rule> {
+        let mut conditions: Vec<&Rule> = Vec::new();
+        for reach in self.rows.iter().flat_map(|row| &row.reach) {
+            if let Reach::If(rule) = reach
+                && !conditions.contains(&rule)
+            {
+                conditions.push(rule);
+            }
+        }
+        conditions
+    }
+
+    /// The words of one cell: `yes`, `-`, or `if` with the number of the condition.
+    #[must_use]
+    pub fn cell(&self, reach: &Reach) -> String {
+        match reach {
+            Reach::Yes => "yes".to_owned(),
+            Reach::No => "-".to_owned(),
+            Reach::If(rule) => {
+                let at = self.conditions().iter().position(|known| *known == rule);
+                format!("if {}", at.map_or(0, |at| at + 1))
+            }
+        }
+    }
+}
+
+impl fmt::Display for AccessTable {
+    /// A line for each route, then the conditions by number, then who needs several roles.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let heads = ["route".to_owned()].into_iter().chain(self.columns.iter().map(ToString::to_string)).collect();
+        let mut lines: Vec<Vec<String>> = vec![heads];
+        let method = self.rows.iter().map(|row| row.route.method.len()).max().unwrap_or_default();
+        for row in &self.rows {
+            let route = format!("{:method$} {}", row.route.method, row.route.path);
+            lines.push([route].into_iter().chain(row.reach.iter().map(|reach| self.cell(reach))).collect());
+        }
+        let width = |column: usize| lines.iter().map(|line| line[column].chars().count()).max().unwrap_or_default();
+        let widths: Vec<_> = (0..=self.columns.len()).map(width).collect();
+        for line in &lines {
+            let cells = line.iter().zip(&widths).map(|(cell, width)| format!("{cell:width$}"));
+            writeln!(f, "{}", cells.collect::<Vec<_>>().join("  ").trim_end())?;
+        }
+        let conditions = self.conditions();
+        if !conditions.is_empty() {
+            writeln!(f)?;
+        }
+        for (at, rule) in conditions.iter().enumerate() {
+            writeln!(f, "{:>4}  {rule}", format!("if {}", at + 1))?;
+        }
+        for row in &self.rows {
+            if let Some(witness) = &row.together {
+                writeln!(f, "\nOnly with several roles at once: {witness}")?;
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,202 @@
+//! An example caller and request, as the proof of an answer about a plan.
+
+use std::fmt;
+use std::time::Duration;
+
+use serde_json::{Value, json};
+
+use super::exact::{Found, Shape, Thing};
+use super::table::AccessPlan;
+use super::why::SupposedCaller;
+use crate::credential::{Credential, Credentials};
+use crate::json::Object;
+use crate::time::{Timestamp, spoken};
+
+/// A request, and a caller for whom an answer about a plan holds. [`AccessPlan::why`] takes both.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Witness {
+    method: String,
+    path: String,
+    caller: Option<WitnessCaller>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+struct WitnessCaller {
+    claims: Object,
+    signed_in_ago: Option<Duration>,
+    credentials: Credentials,
+    answers: Vec<(String, bool)>,
+}
+
+impl Witness {
+    /// A request without a caller.
+    pub(super) fn anonymous(method: &str, path: String) -> Self {
+        Self { method: method.to_owned(), path, caller: None }
+    }
+
+    /// The request and the caller that a search has found, who holds `roles` besides. `fits` says whether the path is
+    /// met by the patterns that were looked at.
+    pub(super) fn of(method: &str, shape: &Shape, found: &Found, roles: &[&str], fits: impl Fn(&str) -> bool) -> Self {
+        let mut caller = WitnessCaller {
+            claims: Object::new(),
+            signed_in_ago: None,
+            credentials: Credential::Bearer.into(),
+            answers: Vec::new(),
+        };
+        caller.claims.insert("sub".to_owned(), json!("somebody"));
+        let mut held: Vec<&str> = roles.to_vec();
+        let (mut scopes, mut segments) = (Vec::new(), Vec::new());
+        for (thing, value) in found.values() {
+            let is_true = value == Some(&Value::Bool(true));
+            match thing {
+                Thing::Role(role) if is_true => held.push(role),
+                Thing::Scope(scope) if is_true => scopes.push(scope.as_str()),
+                Thing::Role(_) | Thing::Scope(_) | Thing::Parameter(_) => {}
+                Thing::Check(name) => caller.answers.push((name.clone(), is_true)),
+                Thing::Credentials => {
+                    let bits = value.and_then(Value::as_u64).unwrap_or_default();
+                    let kinds = Credential::ALL.into_iter().filter(|kind| bits & 1 << *kind as u8 != 0);
+                    caller.credentials = kinds.fold(Credentials::NONE, Credentials::with);
+                }
+                Thing::SignedInAgo => caller.signed_in_ago = value.and_then(Value::as_u64).map(Duration::from_secs),
+                Thing::Subject => {
+                    caller.claims.shift_remove("sub");
+                    set(&mut caller.claims, &["sub".to_owned()], value);
+                }
+                Thing::Acr => set(&mut caller.claims, &["acr".to_owned()], value),
+                Thing::Claim(names) => set(&mut caller.claims, names, value),
+                Thing::ListHolds(names, item) if is_true => add(&mut caller.claims, names, item),
+                Thing::ListHolds(..) => {}
+                Thing::Segment(part) => segments.push((*part, value.and_then(Value::as_str).map(str::to_owned))),
+            }
+        }
+        if !held.is_empty() {
+            caller.claims.insert("roles".to_owned(), json!(held));
+        }
+        if !scopes.is_empty() {
+            caller.claims.insert("scope".to_owned(), json!(scopes.join(" ")));
+        }
+        let segment = |part: usize| {
+            let known = segments.iter().find(|(known, _)| *known == part);
+            known.map_or_else(|| Some(format!("any-{part}")), |(_, value)| value.clone())
+        };
+        let plain = shape.path(segment, true);
+        let path = if fits(&plain) { plain } else { shape.path(segment, false) };
+        Self { method: method.to_owned(), path, caller: Some(caller) }
+    }
+
+    /// The request's method.
+    #[must_use]
+    pub fn method(&self) -> &str {
+        &self.method
+    }
+
+    /// The request's path.
+    #[must_use]
+    pub fn path(&self) -> &str {
+        &self.path
+    }
+
+    /// The caller who sends it at the moment `now`; nothing for a request without a credential.
+    #[must_use]
+    pub fn caller(&self, now: Timestamp) -> Option<SupposedCaller> {
+        let caller = self.caller.as_ref()?;
+        let mut claims = caller.claims.clone();
+        if let Some(ago) = caller.signed_in_ago {
+            claims.insert("auth_time".to_owned(), json!(now.before(ago).as_secs()));
+        }
+        // The claims were made above, each of its type, so they are a token's.
+        let supposed = SupposedCaller::with(&claims).ok()?.by(caller.credentials);
+        Some(caller.answers.iter().fold(supposed, |supposed, (check, answer)| supposed.answered(check, *answer)))
+    }
+
+    /// The caller's claims but `auth_time`; empty for a request without a caller.
+    #[must_use]
+    pub fn claims(&self) -> Object {
+        self.caller.as_ref().map(|caller| caller.claims.clone()).unwrap_or_default()
+    }
+
+    /// How long ago the caller authenticated, if the answer hangs on it and it is known.
+    #[must_use]
+    pub fn signed_in_ago(&self) -> Option<Duration> {
+        self.caller.as_ref()?.signed_in_ago
+    }
+
+    /// The credentials that the request comes with.
+    #[must_use]
+    pub fn credentials(&self) -> Credentials {
+        self.caller.as_ref().map_or(Credentials::NONE, |caller| caller.credentials)
+    }
+
+    /// What the app's checks say, those that the answer hangs on.
+    pub fn answers(&self) -> impl Iterator<Item = (&str, bool)> {
+        let answers = self.caller.iter().flat_map(|caller| &caller.answers);
+        answers.map(|(check, answer)| (check.as_str(), *answer))
+    }
+}
+
+fn set(claims: &mut Object, names: &[String], value: Option<&Value>) {
+    let Some((first, rest)) = names.split_first() else { return };
+    match (value, rest) {
+        (None, _) => {}
+        (Some(value), []) => {
+            claims.insert(first.clone(), value.clone());
+        }
+        (Some(_), rest) => {
+            if let Value::Object(inner) = claims.entry(first.clone()).or_insert_with(|| json!({})) {
+                set(inner, rest, value);
+            }
+        }
+    }
+}
+
+/// Puts an item, written as JSON, into the list behind a claim.
+fn add(claims: &mut Object, names: &[String], item: &str) {
+    let item: Value = serde_json::from_str(item).unwrap_or_default();
+    let mut list = vec![item];
+    let (first, rest) = (&names[0], &names[1..]);
+    let known = rest.iter().try_fold(claims.get(first), |value, name| value.map(|value| value.get(name)));
+    if let Some(Some(Value::Array(known))) = known {
+        list.splice(0..0, known.clone());
+    }
+    set(claims, names, Some(&Value::Array(list)));
+}
+
+impl fmt::Display for Witness {
+    /// One line: the request and who sends it.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {}", self.method, self.path)?;
+        let Some(caller) = &self.caller else { return f.write_str(" by anyone") };
+        f.write_str(" by ")?;
+        for (index, (name, value)) in caller.claims.iter().enumerate() {
+            write!(f, "{}{name} {value}", if index == 0 { "" } else { ", " })?;
+        }
+        if caller.claims.is_empty() {
+            f.write_str("a caller without a claim")?;
+        }
+        if let Some(ago) = caller.signed_in_ago {
+            write!(f, ", signed in {} ago", spoken(ago))?;
+        }
+        if caller.credentials != Credentials::from(Credential::Bearer) {
+            let kinds: Vec<_> = caller.credentials.iter().map(Credential::name).collect();
+            write!(f, ", with {}", kinds.join(" and "))?;
+        }
+        for (check, answer) in &caller.answers {
+            write!(f, ", check {check} says {}", if *answer { "yes" } else { "no" })?;
+        }
+        Ok(())
+    }
+}
+
+impl AccessPlan {
+    /// The pattern that a path meets.
+    pub(super) fn pattern_of(&self, path: &str) -> Option<&str> {
+        let indices = self.paths.at(path).ok()?.value;
+        indices.first().map(|index| self.routes[*index].path.as_str())
+    }
+
+    /// How many parts the longest pattern has.
+    pub(super) fn deepest(&self) -> usize {
+        self.routes.iter().map(|route| super::exact::depth(&route.path)).max().unwrap_or_default()
+    }
+}
