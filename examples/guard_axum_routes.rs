@@ -2,11 +2,11 @@
 //!
 //! `cargo run -p vorsel-examples --example guard_axum_routes`
 
-use axum::Router;
 use axum::routing::get;
 use vorsel::rule::role;
 use vorsel::{
-    AccessDraft, AccessPlan, Algorithm, Caller, Expectations, Guard, Issuer, KeySet, Lifetime, SigningKey, Verifier,
+    AccessDraft, AccessPlan, Algorithm, Caller, Expectations, Guard, GuardedApp, Issuer, KeySet, Lifetime, Routes,
+    SigningKey, Verifier,
 };
 
 const ISSUER: &str = "https://id.skarnhill.test";
@@ -22,19 +22,16 @@ async fn dome(caller: Caller<Staff>) -> String {
     format!("{} (training {}) may see the dome", caller.subject(), caller.own().training)
 }
 
-fn app(keys: KeySet) -> Result<Router, vorsel::PlanError> {
+fn app(keys: KeySet) -> Result<GuardedApp, Box<dyn std::error::Error>> {
     let plan = AccessPlan::builder()
         .role("operator", &[])
         .role("director", &["operator"])
         .open("GET", "/health")
         .need("GET", "/dome", role("operator"))
         .build()?;
-    let verifier = Verifier::new(keys, Expectations::access(ISSUER, API));
-    Ok(Router::new()
-        .route("/health", get(async || "good"))
-        .route("/dome", get(dome))
-        .route("/cellar", get(async || "nobody has said who may come here, so nobody may"))
-        .layer(Guard::<Staff>::new(verifier, plan)))
+    let guard = Guard::<Staff>::new(Verifier::new(keys, Expectations::access(ISSUER, API)), plan)?;
+    let routes = Routes::new().route("/health", get(async || "good")).route("/dome", get(dome));
+    Ok(routes.guard(guard)?)
 }
 
 #[tokio::main]

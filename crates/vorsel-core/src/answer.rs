@@ -7,17 +7,20 @@
 
 use std::fmt;
 
+use crate::credential::Credential;
 use crate::finding::Finding;
 use crate::plan::Unmet;
 
-/// Why a request does not go through.
+/// Why a request does not go through to its handler.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub enum Refusal {
     /// The request has no credential, and the route needs a caller.
     NoCredential,
-    /// The `Authorization` header cannot be read as one bearer token.
+    /// A header cannot be read as one credential.
     BadHeader {
+        /// Its name.
+        header: String,
         /// What would be right.
         expected: &'static str,
         /// What was there.
@@ -25,8 +28,32 @@ pub enum Refusal {
     },
     /// The token was refused.
     BadToken(Box<Finding>),
+    /// Nobody owns this API key.
+    BadApiKey,
+    /// Two credentials of the request are for different callers.
+    Disagreement(Credential, Credential),
+    /// The caller is known by a cookie only, and the request may come from another site, which a browser sends the cookie
+    /// to as well.
+    OtherSite {
+        /// What the request says of where it comes from.
+        found: String,
+    },
+    /// It cannot be told now who the caller is, or whether the rule holds.
+    Unanswered {
+        /// What has no answer.
+        what: String,
+        /// Why.
+        reason: String,
+    },
     /// The caller does not fulfil the route's rule.
     Unmet(Unmet),
+    /// A CORS preflight, which comes without credentials; answered here, since a handler is no place for it.
+    Preflight,
+    /// A request for the options of a path, answered here.
+    Options {
+        /// The methods that the caller may use.
+        methods: Vec<String>,
+    },
     /// The path is open, but only to other methods.
     NoMethod {
         /// The methods it is open to.
@@ -43,14 +70,14 @@ pub enum Refusal {
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Answer {
-    /// The HTTP status: 400, 401, 403 or 405.
+    /// The HTTP status: 204, 400, 401, 403, 405 or 503.
     pub status: u16,
-    /// The value of the `WWW-Authenticate` header, for every status but 405.
+    /// The value of the `WWW-Authenticate` header.
     pub challenge: Option<String>,
-    /// The value of the `Allow` header, for 405.
+    /// The value of the `Allow` header, for 405 and for the options of a path.
     pub allow: Option<String>,
-    /// The body, `application/problem+json`.
-    pub problem: String,
+    /// The body, `application/problem+json`; nothing for 204.
+    pub problem: Option<String>,
 }
 
 impl Refusal {
@@ -61,6 +88,12 @@ impl Refusal {
             Self::NoCredential => "no-credential",
             Self::BadHeader { .. } => "bad-header",
             Self::BadToken(finding) => finding.check.code(),
+            Self::BadApiKey => "unknown-api-key",
+            Self::Disagreement(..) => "credentials-disagree",
+            Self::OtherSite { .. } => "other-site",
+            Self::Unanswered { .. } => "unanswered",
+            Self::Preflight => "preflight",
+            Self::Options { .. } => "options",
             Self::Unmet(_) => "rule-not-met",
             Self::NoMethod { .. } => "no-method",
             Self::NoRule { .. } => "no-rule",
@@ -70,13 +103,25 @@ impl Refusal {
     /// The answer for the client, in the name of `realm`.
     #[must_use]
     pub fn answer(&self, realm: &str) -> Answer {
+        let plain = |status, detail| {
+            let problem = (status != 204).then(|| problem(status, detail));
+            Answer { status, challenge: None, allow: None, problem }
+        };
         let (status, error, detail) = match self {
-            Self::NoMethod { open_to } => {
-                let problem = problem(405, "This path knows other methods.");
-                return Answer { status: 405, challenge: None, allow: Some(open_to.join(", ")), problem };
+            Self::Preflight => return plain(204, ""),
+            Self::Options { methods } => {
+                // What is answered here can be used as well (RFC 9110 section 9.3.7).
+                return Answer { allow: Some(format!("{}, OPTIONS", methods.join(", "))), ..plain(204, "") };
             }
+            Self::NoMethod { open_to } => {
+                return Answer { allow: Some(open_to.join(", ")), ..plain(405, "This path knows other methods.") };
+            }
+            Self::OtherSite { .. } => return plain(403, "This needs a request from the site itself."),
+            Self::Unanswered { .. } => return plain(503, "This cannot be answered now. Try again later."),
             Self::NoCredential | Self::NoRule { signed_in: false } => (401, None, "This needs an access token."),
-            Self::BadHeader { .. } => (400, Some("invalid_request"), "The Authorization header cannot be read."),
+            Self::BadApiKey => (401, None, "The API key is not accepted."),
+            Self::BadHeader { .. } => (400, Some("invalid_request"), "A header with a credential cannot be read."),
+            Self::Disagreement(..) => (400, Some("invalid_request"), "The credentials are not of one caller."),
             Self::BadToken(_) => (401, Some("invalid_token"), "The access token is not accepted."),
             Self::Unmet(Unmet { step_up: Some(_), .. }) => {
                 (401, Some("insufficient_user_authentication"), "This needs a fresh or a stronger sign-in.")
@@ -103,7 +148,7 @@ impl Refusal {
                 challenge.push_str(&format!(", max_age=\"{}\"", max_age.as_secs()));
             }
         }
-        Answer { status, challenge: Some(challenge), allow: None, problem: problem(status, detail) }
+        Answer { challenge: Some(challenge), ..plain(status, detail) }
     }
 }
 
@@ -114,9 +159,24 @@ impl fmt::Display for Refusal {
             Self::NoCredential => {
                 f.write_str("no-credential: expected a bearer token, but found none (RFC 6750 section 3.1)")
             }
-            Self::BadHeader { expected, found } => {
-                write!(f, "bad-header: expected {expected}, but found {found} (RFC 6750 section 2.1)")
+            Self::BadHeader { header, expected, found } => {
+                write!(f, "bad-header: expected {expected} in {header}, but found {found}")
             }
+            Self::BadApiKey => {
+                f.write_str("unknown-api-key: expected an API key that somebody owns, but found another")
+            }
+            Self::Disagreement(one, other) => {
+                write!(
+                    f,
+                    "credentials-disagree: expected one caller, but found the {one} of one and the {other} of another"
+                )
+            }
+            Self::OtherSite { found } => {
+                write!(f, "other-site: expected a request from the site itself with the cookie, but found {found}")
+            }
+            Self::Unanswered { what, reason } => write!(f, "unanswered: {what}: {reason}"),
+            Self::Preflight => f.write_str("preflight: answered; a CORS layer belongs around the guard"),
+            Self::Options { methods } => write!(f, "options: answered with {}", methods.join(", ")),
             Self::BadToken(finding) => finding.fmt(f),
             Self::Unmet(unmet) => write!(f, "rule-not-met: {}; missing {}", unmet.rule, unmet.parts.join("; ")),
             Self::NoMethod { open_to } => write!(f, "no-method: the path is open to {} only", open_to.join(", ")),

@@ -29,6 +29,7 @@ mod span;
 mod time;
 mod unchecked;
 mod verifier;
+mod vouched;
 
 pub use algorithm::Algorithm;
 pub use answer::{Answer, Refusal, problem};
@@ -50,3 +51,4 @@ pub use session::{EndReason, Ended, Presented, RefreshTokens, SESSION_SECRET_BYT
 pub use time::{Lifetime, LifetimeError, Timestamp, spoken};
 pub use unchecked::{UncheckedError, UncheckedToken};
 pub use verifier::{Findings, Verifier};
+pub use vouched::VouchError;

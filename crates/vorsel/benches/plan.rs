@@ -75,9 +75,13 @@ fn main() {
         ("GET", "observers/ope-0002"),
     ] {
         let [near, far] = ["/site-1/", "/site-157/"].map(|site| format!("{site}{path}"));
-        assert!(matches!(large.decide(method, &far, Some(caller.claims().into()), NOW), Verdict::Allowed | Verdict::Open));
-        let allocations =
-            allocation_counter::measure(|| drop(black_box(large.decide(method, &far, Some(caller.claims().into()), NOW))));
+        assert!(matches!(
+            large.decide(method, &far, Some(caller.claims().into()), NOW),
+            Verdict::Allowed | Verdict::Open
+        ));
+        let allocations = allocation_counter::measure(|| {
+            drop(black_box(large.decide(method, &far, Some(caller.claims().into()), NOW)));
+        });
         // Both in turn, so that a busy machine slows both.
         let pairs: Vec<_> =
             (0..PAIRS).map(|_| (time(&small, method, &near, &caller), time(&large, method, &far, &caller))).collect();

@@ -24,7 +24,7 @@
 //!
 //! | feature | default | what |
 //! |---|---|---|
-//! | `axum` | yes | [`Caller`] as an extractor, and the endpoints |
+//! | `axum` | yes | [`Routes`] checked against the plan, [`Caller`] as an extractor, and the endpoints |
 //! | `sqlite` | no | the embedded session store |
 //! | `testing` | no | a clock to move, and the suite that every session store must pass |
 
@@ -44,9 +44,12 @@ pub mod testing;
 pub use admission::{Admission, AdmissionError, Grant};
 pub use checker::Checker;
 pub use clock::{Clock, SystemClock, now};
+pub use guard::{
+    Admitted, ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys, Caller, CheckAnswer, CheckRequest, Deciding,
+    Guard, GuardBuilder, GuardError, Guarded, GuardedFuture,
+};
 #[cfg(feature = "axum")]
-pub use guard::NoCaller;
-pub use guard::{Caller, Guard, Guarded, GuardedFuture};
+pub use guard::{GuardedApp, NoCaller, Routes, RoutesError};
 pub use keys::{IssuerKeys, KeyFileError, KeyStepError, LiveKeyring};
 pub use random::{RandomError, random_id};
 pub use sessions::{RenewError, RenewalRequest, Sessions, SetUpError, StartError, TokenReply};

@@ -45,7 +45,7 @@ fn guard<C>() -> Guard<C> {
         .build()
         .expect("a plan");
     let verifier = Verifier::new(KeySet::new([key().verifying_key()]), Expectations::access(ISSUER, AUDIENCE));
-    Guard::new(verifier, plan).clock(Arc::new(StillClock::at(NOW)))
+    Guard::builder(verifier, plan).clock(Arc::new(StillClock::at(NOW))).build().expect("a guard")
 }
 
 async fn who(caller: Caller<Staff>) -> String {
@@ -200,14 +200,14 @@ async fn a_handler_without_a_guard_or_with_another_one_is_not_run() {
 
 #[test]
 fn the_guard_is_a_function_too() {
-    let mut headers = http::HeaderMap::new();
     let now = NOW.after(Duration::from_secs(1));
     let guard = guard::<Staff>();
-    let refusal = guard.decide(&http::Method::GET, "/log", &headers, now).expect_err("no credential");
+    let mut request = Request::builder().uri("/log?from=dusk").body(()).expect("a request").into_parts().0;
+    let refusal = guard.decide(&request, now).at_once().expect("no look-up").expect_err("no credential");
     assert_eq!((refusal.code(), refusal.answer(guard.realm()).status), ("no-credential", 401));
     let bearer = format!("Bearer {}", token(&["director"], "", json!({ "training": 5 })));
-    headers.insert("authorization", bearer.parse().expect("a header"));
-    let caller = guard.decide(&http::Method::GET, "/log", &headers, now).expect("let in").expect("a caller");
+    request.headers.insert("authorization", bearer.parse().expect("a header"));
+    let caller = guard.decide(&request, now).at_once().expect("no look-up").expect("let in").expect("a caller");
     assert_eq!((caller.subject(), caller.roles().collect(), caller.own().training), ("obs-0017", vec!["director"], 5));
     assert!(!caller.has_scope("dome:move"));
 }

@@ -50,7 +50,7 @@ async fn the_log_names_the_check_in_one_line_and_never_the_token() {
         .need("GET", "/people", role("director"))
         .build()
         .expect("a plan");
-    let guard = Guard::new(verifier, plan);
+    let guard = Guard::new(verifier, plan).expect("a guard");
     let issuer = Issuer::new(ISSUER, key);
     let token = |audience: &str| {
         let draft = AccessDraft::new("obs-0017", audience, "desk", Lifetime::minutes(5)).roles(["observer"]);

@@ -10,10 +10,9 @@ mod state;
 use std::sync::Arc;
 use std::time::Duration;
 
-use axum::Router;
 use vorsel::endpoints::Endpoints;
 use vorsel::store::SessionStore;
-use vorsel::{AccessPlan, Checker, Expectations, Guard, IssuerKeys, Lifetime, SessionLimits, Sessions};
+use vorsel::{AccessPlan, Checker, Expectations, Guard, GuardedApp, IssuerKeys, Lifetime, SessionLimits, Sessions};
 
 use crate::failure::Failure;
 use people::People;
@@ -38,7 +37,7 @@ pub(crate) fn access_plan() -> Result<AccessPlan, Failure> {
 }
 
 /// The whole API behind one guard.
-pub(crate) fn open(opening: Opening) -> Result<Router, Failure> {
+pub(crate) fn open(opening: Opening) -> Result<GuardedApp, Failure> {
     let Opening { settings, keys, store, access_lifetime, limits, base } = opening;
     // The tokens come from this very machine, so there is no other clock to make allowance for.
     let expectations = Expectations::access(&settings.issuer, &settings.audience).skew(Duration::ZERO)?;
@@ -50,5 +49,6 @@ pub(crate) fn open(opening: Opening) -> Result<Router, Failure> {
     let sessions = Arc::new(sessions);
     let endpoints = Endpoints::new(sessions.clone(), &base, &settings.prefix, &[&settings.client]);
     let observatory = Arc::new(Observatory { people, sessions, client: settings.client });
-    Ok(routes::routes(observatory).merge(endpoints.router()).layer(Guard::<Staff>::new(checker, access_plan()?)))
+    let guard = Guard::<Staff>::new(checker, access_plan()?)?;
+    Ok(routes::routes(observatory).merge(endpoints.routes()).guard(guard)?)
 }

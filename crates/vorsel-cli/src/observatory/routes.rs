@@ -2,20 +2,20 @@
 
 use std::sync::Arc;
 
+use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
-use axum::{Json, Router};
 use http::StatusCode;
 use serde_json::{Value, json};
-use vorsel::Caller;
+use vorsel::{Caller, Routes};
 
 use super::sign_in::sign_in;
 use super::staff::Staff;
 use super::state::Observatory;
 
-pub(super) fn routes(observatory: Arc<Observatory>) -> Router {
-    Router::new()
+pub(super) fn routes(observatory: Arc<Observatory>) -> Routes {
+    Routes::new()
         .route("/health", get(|| async { Json(json!({ "health": "good" })) }))
         .route("/sign-in", post(sign_in))
         .route("/exposures", get(exposures).post(queue_exposure))

@@ -104,6 +104,14 @@ impl AccessPlan {
         self.entry(self.paths.at(path).ok()?.value, method)
     }
 
+    /// The path's parameters under the names of the plan, percent-decoded; none for a path that the plan does not know.
+    #[must_use]
+    pub fn parameters_of(&self, path: &str) -> Vec<(String, String)> {
+        let matched = self.paths.at(path).ok();
+        let parameters = matched.iter().flat_map(|matched| matched.params.iter());
+        parameters.filter_map(|(name, value)| Some((name.to_owned(), decoded(value)?.into_owned()))).collect()
+    }
+
     /// Open methods are no secret, so a wrong method on an open path is told the right ones; guarded ones are not named.
     fn without_entry(&self, indices: &[usize]) -> Verdict {
         let open = indices.iter().map(|index| &self.routes[*index]).filter(|route| route.access == Access::Open);

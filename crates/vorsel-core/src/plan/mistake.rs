@@ -48,15 +48,24 @@ impl Place {
 /// The bytes of the plan's text that something was read from; nothing for what was written in Rust.
 pub(super) type Span = Option<Range<usize>>;
 
+impl fmt::Display for Mistake {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(place) = self.place {
+            write!(f, "{}:{}: ", place.line, place.column)?;
+        }
+        f.write_str(&self.message)
+    }
+}
+
 impl fmt::Display for PlanError {
     /// One line for each mistake: `file:line:column: message`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (index, mistake) in self.mistakes.iter().enumerate() {
             f.write_str(if index == 0 { "" } else { "\n" })?;
-            if let (Some(file), Some(place)) = (&self.file, mistake.place) {
-                write!(f, "{file}:{}:{}: ", place.line, place.column)?;
+            if let (Some(file), Some(_)) = (&self.file, mistake.place) {
+                write!(f, "{file}:")?;
             }
-            f.write_str(&mistake.message)?;
+            write!(f, "{mistake}")?;
         }
         Ok(())
     }

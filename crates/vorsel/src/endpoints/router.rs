@@ -2,16 +2,17 @@
 
 use std::sync::Arc;
 
+use axum::Json;
 use axum::extract::{DefaultBodyLimit, State};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
-use axum::{Json, Router};
 use http::header::CACHE_CONTROL;
 use serde::Serialize;
 use serde_json::json;
 
 use super::state::Endpoints;
 use super::{revoke, token};
+use crate::guard::Routes;
 
 /// A refresh token has about 500 bytes; a form has room for that and a few parameters.
 const LARGEST_FORM: usize = 32 * 1024;
@@ -19,10 +20,10 @@ const LARGEST_FORM: usize = 32 * 1024;
 const CACHE: &str = "public, max-age=300";
 
 impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
-    /// The router to merge into the app's own.
-    pub fn router<S: Clone + Send + Sync + 'static>(self) -> Router<S> {
+    /// The routes to merge into the app's own. Each has to be open in the access plan.
+    pub fn routes<S: Clone + Send + Sync + 'static>(self) -> Routes<S> {
         let path = |name: &str| format!("{}/{name}", self.prefix);
-        Router::new()
+        Routes::new()
             .route(&path("token"), post(token::renew::<C>))
             .route(&path("revoke"), post(revoke::revoke::<C>))
             .route(&path("keys"), get(keys::<C>))

@@ -1,55 +1,117 @@
-//! The guard as plain data and one function: credential, token, plan, caller.
+//! The guard as plain data and one function: credentials, caller, plan, checks.
 
 use std::fmt;
+use std::future::Future;
+use std::pin::Pin;
 use std::sync::Arc;
+use std::task::{Context, Poll};
 
-use http::{HeaderMap, Method};
+use async_trait::async_trait;
+use http::Method;
+use http::header::{ACCESS_CONTROL_REQUEST_METHOD, ORIGIN};
+use http::request::Parts;
 use serde::de::DeserializeOwned;
-use vorsel_core::{AccessPlan, NoOwn, Refusal, Timestamp, Verdict};
+use vorsel_core::{AccessPlan, Checked, Credential, NoOwn, Refusal, Timestamp, Verdict, VouchError};
 
+use super::api_key::{ApiKeyHash, ApiKeyOwner, ApiKeys};
 use super::caller::Caller;
-use super::header;
+use super::check::{CheckRequest, Checks};
+use super::sources::{Presented, Sources};
 use crate::checker::Checker;
-use crate::clock::{Clock, SystemClock};
+use crate::clock::Clock;
 
 /// Guards routes by an access plan. `C` is the app's own claims; a token whose claims do not fit `C` is refused.
 ///
-/// It is a [`tower_layer::Layer`]. Put it on last, so that it is around every route: in axum, what is added to a
-/// router after `.layer(guard)` is not behind it. A handler that asks for a [`Caller`] is refused rather than run when
-/// the guard is missing. A layer that rewrites the request's URI belongs around the whole router: the guard goes by the
-/// path that the outermost axum router saw.
+/// In an axum app hand it to [`Routes::guard`](crate::Routes::guard), which checks the routes against the plan. It is a
+/// [`tower_layer::Layer`] as well, for a part of an app, for tonic and for hyper. As a layer put it on last, so that it is
+/// around every route: in axum, what is added to a router after `.layer(guard)` is not behind it. A handler that asks for
+/// a [`Caller`] is refused rather than run when the guard is missing. A layer that rewrites the request's URI belongs
+/// around the whole router: the guard goes by the path that the outermost axum router saw. A CORS layer belongs around
+/// the guard too, so that a page may read refusals; preflights that do reach the guard are answered 204.
 ///
-/// Every refusal is one `tracing` event under `vorsel::guard`, with what was expected and what was found, and never
+/// A caller may come with a token in the `Authorization` header, with one in a cookie, with an API key, or with several
+/// of them; then all must be accepted and be for the same subject, and the first of them is what the claims are taken
+/// from. Every refusal is one `tracing` event under `vorsel::guard`, with what was expected and what was found, and never
 /// with the token.
 pub struct Guard<C = NoOwn> {
     pub(super) inner: Arc<Inner<C>>,
 }
 
 pub(super) struct Inner<C> {
-    checker: Checker<C>,
-    plan: AccessPlan,
+    pub(super) checker: Checker<C>,
+    pub(super) plan: AccessPlan,
+    pub(super) sources: Sources,
+    pub(super) keys: Option<Arc<dyn LookUp<C>>>,
+    pub(super) checks: Checks<C>,
     pub(super) realm: Arc<str>,
     pub(super) clock: Arc<dyn Clock>,
 }
 
+/// The look-up of API keys, with the owner's claims made up from what the app says.
+#[async_trait]
+pub(super) trait LookUp<C>: Send + Sync {
+    async fn owner(&self, hash: &ApiKeyHash) -> Result<Option<Checked<C>>, Box<dyn std::error::Error + Send + Sync>>;
+}
+
+#[async_trait]
+impl<C, K, V> LookUp<C> for (K, V)
+where
+    C: Send + Sync + 'static,
+    K: ApiKeys<C>,
+    V: Fn(ApiKeyOwner<C>) -> Result<Checked<C>, VouchError> + Send + Sync,
+{
+    async fn owner(&self, hash: &ApiKeyHash) -> Result<Option<Checked<C>>, Box<dyn std::error::Error + Send + Sync>> {
+        let (keys, vouch) = self;
+        Ok(keys.owner(hash).await?.map(vouch).transpose()?)
+    }
+}
+
+/// What a guard decides: the caller, or nobody on an open route; or the refusal.
+pub type Admitted<C> = Result<Option<Caller<C>>, Refusal>;
+
+/// A decision under way: ready at once, unless an API key has to be looked up or a check to be asked.
+#[must_use = "nobody is refused as long as the decision is not looked at"]
+pub struct Deciding<C> {
+    state: State<C>,
+}
+
+enum State<C> {
+    Ready(Option<Admitted<C>>),
+    Pending(Pin<Box<dyn Future<Output = Admitted<C>> + Send>>),
+}
+
+impl<C> Deciding<C> {
+    fn ready(admitted: Admitted<C>) -> Self {
+        Self { state: State::Ready(Some(admitted)) }
+    }
+
+    /// The decision if it needs no look-up, or the same that waits for one.
+    ///
+    /// # Errors
+    /// The decision itself if it is still under way.
+    pub fn at_once(mut self) -> Result<Admitted<C>, Self> {
+        match &mut self.state {
+            State::Ready(admitted) => admitted.take().ok_or(self),
+            State::Pending(_) => Err(self),
+        }
+    }
+}
+
+impl<C> Future for Deciding<C> {
+    type Output = Admitted<C>;
+
+    fn poll(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Admitted<C>> {
+        match &mut self.state {
+            State::Ready(admitted) => match admitted.take() {
+                Some(admitted) => Poll::Ready(admitted),
+                None => panic!("a future that is done is not polled again"),
+            },
+            State::Pending(future) => future.as_mut().poll(context),
+        }
+    }
+}
+
 impl<C> Guard<C> {
-    /// A guard that believes `checker`, or a verifier whose keys stay as they are, and does what `plan` says. Its realm
-    /// is the audience expected.
-    #[must_use]
-    pub fn new(checker: impl Into<Checker<C>>, plan: AccessPlan) -> Self {
-        let checker = checker.into();
-        let inner = Inner { realm: checker.realm(), checker, plan, clock: Arc::new(SystemClock) };
-        Self { inner: Arc::new(inner) }
-    }
-
-    /// Another clock than the machine's, for tests.
-    #[must_use]
-    pub fn clock(self, clock: Arc<dyn Clock>) -> Self {
-        let Inner { checker, plan, realm, .. } = &*self.inner;
-        let (checker, plan, realm) = (checker.clone(), plan.clone(), realm.clone());
-        Self { inner: Arc::new(Inner { checker, plan, realm, clock }) }
-    }
-
     /// The plan.
     #[must_use]
     pub fn plan(&self) -> &AccessPlan {
@@ -61,44 +123,175 @@ impl<C> Guard<C> {
     pub fn realm(&self) -> &str {
         &self.inner.realm
     }
+
+    /// The moment now by the guard's clock.
+    #[must_use]
+    pub fn now(&self) -> Timestamp {
+        self.inner.clock.now()
+    }
 }
 
-impl<C: DeserializeOwned> Guard<C> {
-    /// Decides one request: the whole guard as a function, for frameworks that are not tower. `path` is the path as it
-    /// was sent, without the query. Nothing comes back for a caller who is not needed and not known.
+impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
+    /// Decides one request at the moment `now`: the whole guard as a function, for frameworks that are not tower. Await
+    /// it, or take it [`at_once`](Deciding::at_once) where the guard has no API keys and no checks. Nobody comes back for
+    /// a caller who is not needed and not known; of a refusal [`Refusal::answer`] is what the client is told.
     ///
     /// On an open route a credential that is not accepted is left aside, so that a client with an expired token can
     /// still sign in.
-    ///
-    /// # Errors
-    /// The refusal; [`Refusal::answer`] is what the client is told.
-    pub fn decide(
+    pub fn decide(&self, parts: &Parts, now: Timestamp) -> Deciding<C> {
+        let inner = &self.inner;
+        if inner.is_preflight(parts) {
+            return Deciding::ready(Err(Refusal::Preflight));
+        }
+        let presented = match inner.sources.present(&parts.method, &parts.headers) {
+            Ok(Presented { api_key: Some(key), .. }) => {
+                let (inner, parts, hash) = (inner.clone(), parts.clone(), ApiKeyHash::of(key));
+                return Deciding { state: State::Pending(Box::pin(inner.with_api_key(parts, hash, now))) };
+            }
+            presented => presented,
+        };
+        let caller = presented.and_then(|presented| inner.identify(presented, None, now));
+        match inner.apply(parts, caller, &[], now) {
+            Applied::Done(admitted) => Deciding::ready(admitted),
+            Applied::Ask(check, caller) => {
+                let (inner, parts) = (inner.clone(), parts.clone());
+                Deciding { state: State::Pending(Box::pin(inner.with_checks(parts, check, caller, now))) }
+            }
+        }
+    }
+}
+
+/// What the plan has made of a request.
+enum Applied<C> {
+    Done(Admitted<C>),
+    /// A check has to answer first.
+    Ask(String, Caller<C>),
+}
+
+impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
+    /// A preflight comes without credentials ([Fetch section 4.8](https://fetch.spec.whatwg.org/#cors-preflight-fetch)).
+    /// Only a path that says so itself gets it: a handler for any method would take it for a request.
+    fn is_preflight(&self, parts: &Parts) -> bool {
+        parts.method == Method::OPTIONS
+            && parts.headers.contains_key(ORIGIN)
+            && parts.headers.contains_key(ACCESS_CONTROL_REQUEST_METHOD)
+            && self.plan.route_of("OPTIONS", whole_path(parts)).is_none()
+    }
+
+    /// Who the credentials are of: each is checked, and all must be for the same subject.
+    fn identify(
         &self,
-        method: &Method,
-        path: &str,
-        headers: &HeaderMap,
+        presented: Presented<'_>,
+        owner: Option<Result<Checked<C>, Refusal>>,
         now: Timestamp,
     ) -> Result<Option<Caller<C>>, Refusal> {
-        let Inner { checker, plan, .. } = &*self.inner;
-        let caller = header::bearer_token(headers).and_then(|token| match token {
-            None => Ok(None),
-            Some(token) => {
-                checker.check(token, now).map(|checked| Some(Caller::new(checked))).map_err(Refusal::BadToken)
-            }
-        });
+        let token = |token: &str| self.checker.check(token, now).map_err(Refusal::BadToken);
+        let sources = [
+            (Credential::Bearer, presented.bearer.map(token)),
+            (Credential::Cookie, presented.cookie.map(token)),
+            (Credential::ApiKey, owner.map(|owner| owner.map(Arc::new))),
+        ];
+        let mut known: Option<(Credential, Caller<C>)> = None;
+        for (kind, checked) in sources.into_iter().filter_map(|(kind, checked)| Some((kind, checked?))) {
+            let caller = Caller::new(checked?, kind);
+            known = Some(match known {
+                None => (kind, caller),
+                Some((first, known)) if is_same(&known, &caller) => (first, known.and_by(kind)),
+                Some((first, _)) => return Err(Refusal::Disagreement(first, kind)),
+            });
+        }
+        Ok(known.map(|(_, caller)| caller))
+    }
+
+    fn apply(
+        &self,
+        parts: &Parts,
+        caller: Result<Option<Caller<C>>, Refusal>,
+        answers: &[(String, bool)],
+        now: Timestamp,
+    ) -> Applied<C> {
         let known = caller.as_ref().ok().and_then(Option::as_ref);
-        match plan.decide(method.as_str(), path, known.map(Caller::token_claims), now) {
+        let facts = known.map(|caller| caller.facts(answers));
+        Applied::Done(match self.plan.decide(parts.method.as_str(), whole_path(parts), facts, now) {
             Verdict::Open => Ok(caller.ok().flatten()),
             Verdict::Allowed => caller,
+            Verdict::NeedsCheck(check) => match caller {
+                Ok(Some(caller)) => return Applied::Ask(check, caller),
+                other => other.and(Err(Refusal::NoCredential)),
+            },
             Verdict::NeedsCaller => Err(caller.err().unwrap_or(Refusal::NoCredential)),
             Verdict::Refused(unmet) => Err(Refusal::Unmet(unmet)),
+            Verdict::Methods(methods) => Err(Refusal::Options { methods }),
             Verdict::NoMethod(open_to) => Err(Refusal::NoMethod { open_to }),
             _ => {
                 let signed_in = known.is_some();
                 Err(caller.err().unwrap_or(Refusal::NoRule { signed_in }))
             }
+        })
+    }
+
+    async fn with_api_key(self: Arc<Self>, parts: Parts, hash: ApiKeyHash, now: Timestamp) -> Admitted<C> {
+        let owner = match &self.keys {
+            None => Err(Refusal::BadApiKey),
+            Some(keys) => match keys.owner(&hash).await {
+                Ok(Some(owner)) => Ok(owner),
+                Ok(None) => Err(Refusal::BadApiKey),
+                Err(error) => Err(unanswered("the owner of an API key", &*error)),
+            },
+        };
+        let presented = self.sources.present(&parts.method, &parts.headers);
+        let caller = presented.and_then(|presented| self.identify(presented, Some(owner), now));
+        match self.apply(&parts, caller, &[], now) {
+            Applied::Done(admitted) => admitted,
+            Applied::Ask(check, caller) => self.with_checks(parts, check, caller, now).await,
         }
     }
+
+    /// Asks one check after the other, each only if the outcome still hangs on it.
+    async fn with_checks(
+        self: Arc<Self>,
+        parts: Parts,
+        mut check: String,
+        mut caller: Caller<C>,
+        now: Timestamp,
+    ) -> Admitted<C> {
+        let mut answers: Vec<(String, bool)> = Vec::new();
+        loop {
+            let request = CheckRequest::new(parts.clone(), self.plan.parameters_of(whole_path(&parts)));
+            let answer = self.checks.ask(&check, caller.clone(), request).await;
+            let answer = answer.map_err(|error| unanswered(&format!("check {check}"), &*error))?;
+            answers.push((check, answer));
+            match self.apply(&parts, Ok(Some(caller)), &answers, now) {
+                Applied::Done(admitted) => return admitted,
+                Applied::Ask(next, known) => (check, caller) = (next, known),
+            }
+        }
+    }
+}
+
+/// Whether two credentials are for the same subject; one without a subject is like no other.
+fn is_same<C>(one: &Caller<C>, other: &Caller<C>) -> bool {
+    let subjects = one.token_claims().subject().zip(other.token_claims().subject());
+    subjects.is_some_and(|(one, other)| one == other)
+}
+
+fn unanswered(what: &str, error: &(dyn std::error::Error + Send + Sync)) -> Refusal {
+    let mut reason = error.to_string();
+    let mut source = error.source();
+    while let Some(error) = source {
+        reason.push_str(&format!(": {error}"));
+        source = error.source();
+    }
+    Refusal::Unanswered { what: what.to_owned(), reason }
+}
+
+/// The path as the client sent it. Inside a nested axum router the request's own URI has lost its beginning.
+pub(super) fn whole_path(parts: &Parts) -> &str {
+    #[cfg(feature = "axum")]
+    if let Some(original) = parts.extensions.get::<axum::extract::OriginalUri>() {
+        return original.path();
+    }
+    parts.uri.path()
 }
 
 impl<C> Clone for Guard<C> {
@@ -109,9 +302,17 @@ impl<C> Clone for Guard<C> {
 
 impl<C> fmt::Debug for Guard<C> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Inner { checker, plan, sources, .. } = &*self.inner;
         f.debug_struct("Guard")
-            .field("checker", &self.inner.checker)
-            .field("plan", &self.inner.plan)
+            .field("checker", checker)
+            .field("plan", plan)
+            .field("sources", sources)
             .finish_non_exhaustive()
+    }
+}
+
+impl<C> fmt::Debug for Deciding<C> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Deciding").field("is_ready", &matches!(self.state, State::Ready(_))).finish()
     }
 }

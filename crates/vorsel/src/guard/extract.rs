@@ -8,7 +8,8 @@ use http::request::Parts;
 use vorsel_core::{Refusal, problem};
 
 use super::caller::Caller;
-use super::service::{Passed, response};
+use super::response::response;
+use super::service::Passed;
 
 /// Why a handler that asks for a [`Caller`] was not run.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -21,7 +22,7 @@ pub enum NoCaller {
         realm: String,
     },
     /// No guard is around this route: 500. Nobody is let in by a forgotten layer.
-    #[error("no guard is around this route; put .layer(guard) after the last route")]
+    #[error("no guard is around this route; see Routes::guard, or put .layer(guard) after the last route")]
     Unguarded,
     /// The guard was made for other claims than the handler asks for: 500.
     #[error("the guard was made for another type of own claims than {expected}")]

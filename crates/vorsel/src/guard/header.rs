@@ -33,7 +33,7 @@ pub(super) fn bearer_token(headers: &HeaderMap) -> Result<Option<&str>, Refusal>
 }
 
 fn bad(found: &str) -> Refusal {
-    Refusal::BadHeader { expected: EXPECTED, found: found.to_owned() }
+    Refusal::BadHeader { header: "Authorization".to_owned(), expected: EXPECTED, found: found.to_owned() }
 }
 
 #[cfg(test)]

@@ -1,14 +1,26 @@
-//! The guard: finds the credential, checks it, asks the plan, and hands the handler its caller.
+//! The guard: finds the credentials, checks them, asks the plan, and hands the handler its caller.
 
+mod api_key;
+mod builder;
 mod caller;
+mod check;
 mod decide;
 #[cfg(feature = "axum")]
 mod extract;
 mod header;
+mod response;
+#[cfg(feature = "axum")]
+mod routes;
 mod service;
+mod sources;
 
+pub use api_key::{ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys};
+pub use builder::{GuardBuilder, GuardError};
 pub use caller::Caller;
-pub use decide::Guard;
+pub use check::{CheckAnswer, CheckRequest};
+pub use decide::{Admitted, Deciding, Guard};
 #[cfg(feature = "axum")]
 pub use extract::NoCaller;
+#[cfg(feature = "axum")]
+pub use routes::{GuardedApp, Routes, RoutesError};
 pub use service::{Guarded, GuardedFuture};

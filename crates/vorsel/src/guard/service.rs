@@ -2,22 +2,23 @@
 
 use std::fmt;
 use std::future::Future;
+use std::mem;
 use std::pin::Pin;
 #[cfg(feature = "axum")]
 use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 
 use bytes::Bytes;
-use http::header::{ALLOW, CACHE_CONTROL, CONTENT_TYPE, WWW_AUTHENTICATE};
-use http::{HeaderValue, Request, Response, StatusCode};
+use http::{Request, Response};
 use http_body_util::{Either, Full};
 use pin_project_lite::pin_project;
 use serde::de::DeserializeOwned;
 use tower_layer::Layer;
 use tower_service::Service;
-use vorsel_core::{Answer, Refusal};
 
-use super::decide::Guard;
+use super::caller::Caller;
+use super::decide::{Admitted, Deciding, Guard, whole_path};
+use super::response::{grpc_response, is_grpc, log, response};
 
 /// A service behind a [`Guard`].
 pub struct Guarded<S, C> {
@@ -43,108 +44,129 @@ impl<S, C> Layer<S> for Guard<C> {
 
 impl<S, C, ReqBody, ResBody> Service<Request<ReqBody>> for Guarded<S, C>
 where
-    S: Service<Request<ReqBody>, Response = Response<ResBody>>,
+    S: Service<Request<ReqBody>, Response = Response<ResBody>> + Clone,
     C: DeserializeOwned + Send + Sync + 'static,
 {
     type Response = Response<Either<Full<Bytes>, ResBody>>;
     type Error = S::Error;
-    type Future = GuardedFuture<S::Future>;
+    type Future = GuardedFuture<S, C, ReqBody>;
 
     fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<Result<(), S::Error>> {
         self.inner.poll_ready(context)
     }
 
-    fn call(&mut self, mut request: Request<ReqBody>) -> GuardedFuture<S::Future> {
-        let now = self.guard.inner.clock.now();
-        let path = whole_path(&request);
-        match self.guard.decide(request.method(), path, request.headers(), now) {
+    fn call(&mut self, request: Request<ReqBody>) -> GuardedFuture<S, C, ReqBody> {
+        let (parts, body) = request.into_parts();
+        let deciding = self.guard.decide(&parts, self.guard.now());
+        let request = Request::from_parts(parts, body);
+        let outcome = match deciding.at_once() {
+            Ok(admitted) => match self.guard.settle(admitted, request) {
+                Ok(request) => Outcome::Passed { future: self.inner.call(request) },
+                Err(response) => Outcome::Refused { response: Some(response) },
+            },
+            Err(deciding) => {
+                // The one that was found ready goes along; a clone stays.
+                let clone = self.inner.clone();
+                let service = mem::replace(&mut self.inner, clone);
+                Outcome::Deciding { deciding, waiting: Some((service, request, self.guard.clone())) }
+            }
+        };
+        GuardedFuture { outcome }
+    }
+}
+
+impl<C: Send + Sync + 'static> Guard<C> {
+    /// The request for the service inside, with its caller; or the refusal.
+    fn settle<B>(
+        &self,
+        admitted: Admitted<C>,
+        mut request: Request<B>,
+    ) -> Result<Request<B>, Box<Response<Full<Bytes>>>> {
+        match admitted {
             Ok(caller) => {
                 #[cfg(feature = "axum")]
                 request
                     .extensions_mut()
-                    .insert(Passed { realm: self.guard.inner.realm.clone(), signed_in: caller.is_some() });
-                if let Some(caller) = caller {
-                    request.extensions_mut().insert(caller);
+                    .insert(Passed { realm: self.inner.realm.clone(), signed_in: caller.is_some() });
+                match caller {
+                    Some(caller) => drop(request.extensions_mut().insert(caller)),
+                    // An outer guard's caller is not this one's.
+                    None => drop(request.extensions_mut().remove::<Caller<C>>()),
                 }
-                GuardedFuture { outcome: Outcome::Passed { future: self.inner.call(request) } }
+                Ok(request)
             }
             Err(refusal) => {
-                let answer = refusal.answer(self.guard.realm());
-                log(&refusal, &answer, request.method().as_str(), path);
-                GuardedFuture { outcome: Outcome::Refused { response: Some(response(answer)) } }
+                let answer = refusal.answer(self.realm());
+                let (parts, _) = request.into_parts();
+                log(&refusal, answer.status, parts.method.as_str(), whole_path(&parts));
+                Err(Box::new(if is_grpc(&parts.headers) { grpc_response(answer) } else { response(answer) }))
             }
         }
     }
-}
-
-/// The path as the client sent it. Inside a nested axum router the request's own URI has lost its beginning.
-fn whole_path<B>(request: &Request<B>) -> &str {
-    #[cfg(feature = "axum")]
-    if let Some(original) = request.extensions().get::<axum::extract::OriginalUri>() {
-        return original.path();
-    }
-    request.uri().path()
-}
-
-fn log(refusal: &Refusal, answer: &Answer, method: &str, path: &str) {
-    let (code, status) = (refusal.code(), answer.status);
-    if matches!(refusal, Refusal::NoRule { .. }) {
-        // Either the plan lacks a route or somebody tries paths; the first is a mistake worth an error.
-        tracing::error!(target: "vorsel::guard", code, status, method, path, "{refusal}");
-    } else {
-        tracing::info!(target: "vorsel::guard", code, status, method, path, "{refusal}");
-    }
-}
-
-/// The answer as a response. The values are ASCII by the answer's making; one that were not is left out.
-pub(super) fn response(answer: Answer) -> Response<Full<Bytes>> {
-    let mut response = Response::new(Full::from(answer.problem));
-    *response.status_mut() = StatusCode::from_u16(answer.status).unwrap_or(StatusCode::FORBIDDEN);
-    let headers = response.headers_mut();
-    headers.insert(CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
-    headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
-    for (name, value) in [(WWW_AUTHENTICATE, answer.challenge), (ALLOW, answer.allow)] {
-        if let Some(value) = value.and_then(|value| HeaderValue::try_from(value).ok()) {
-            headers.insert(name, value);
-        }
-    }
-    response
 }
 
 pin_project! {
-    /// The future of [`Guarded`]: the inner service's, or a refusal that is ready at once.
-    #[derive(Debug)]
-    pub struct GuardedFuture<F> {
+    /// The future of [`Guarded`]: the inner service's, or a refusal.
+    pub struct GuardedFuture<S, C, B>
+    where
+        S: Service<Request<B>>,
+    {
         #[pin]
-        outcome: Outcome<F>,
+        outcome: Outcome<S, C, B>,
     }
 }
 
 pin_project! {
     #[project = OutcomeProjection]
-    #[derive(Debug)]
-    enum Outcome<F> {
-        Passed { #[pin] future: F },
-        Refused { response: Option<Response<Full<Bytes>>> },
+    enum Outcome<S, C, B>
+    where
+        S: Service<Request<B>>,
+    {
+        Deciding { deciding: Deciding<C>, waiting: Option<(S, Request<B>, Guard<C>)> },
+        Passed { #[pin] future: S::Future },
+        Refused { response: Option<Box<Response<Full<Bytes>>>> },
     }
 }
 
-impl<F, B, E> Future for GuardedFuture<F>
+impl<S, C, B, ResBody> Future for GuardedFuture<S, C, B>
 where
-    F: Future<Output = Result<Response<B>, E>>,
+    S: Service<Request<B>, Response = Response<ResBody>>,
+    C: Send + Sync + 'static,
 {
-    type Output = Result<Response<Either<Full<Bytes>, B>>, E>;
+    type Output = Result<Response<Either<Full<Bytes>, ResBody>>, S::Error>;
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
-        match self.project().outcome.project() {
-            OutcomeProjection::Passed { future } => {
-                Poll::Ready(ready!(future.poll(context)).map(|response| response.map(Either::Right)))
-            }
-            OutcomeProjection::Refused { response } => match response.take() {
-                Some(response) => Poll::Ready(Ok(response.map(Either::Left))),
-                None => panic!("a future that is done is not polled again"),
-            },
+        let mut outcome = self.project().outcome;
+        loop {
+            let next = match outcome.as_mut().project() {
+                OutcomeProjection::Deciding { deciding, waiting } => {
+                    let admitted = ready!(Pin::new(deciding).poll(context));
+                    let Some((mut service, request, guard)) = waiting.take() else { done() };
+                    match guard.settle(admitted, request) {
+                        Ok(request) => Outcome::Passed { future: service.call(request) },
+                        Err(response) => Outcome::Refused { response: Some(response) },
+                    }
+                }
+                OutcomeProjection::Passed { future } => {
+                    return Poll::Ready(ready!(future.poll(context)).map(|response| response.map(Either::Right)));
+                }
+                OutcomeProjection::Refused { response } => match response.take() {
+                    Some(response) => return Poll::Ready(Ok(response.map(Either::Left))),
+                    None => done(),
+                },
+            };
+            outcome.set(next);
         }
+    }
+}
+
+fn done() -> ! {
+    panic!("a future that is done is not polled again")
+}
+
+impl<S: Service<Request<B>>, C, B> fmt::Debug for GuardedFuture<S, C, B> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("GuardedFuture").finish_non_exhaustive()
     }
 }
 

@@ -1,0 +1,123 @@
+//! API keys: random, given out once, kept as a hash only.
+
+use std::error::Error;
+use std::fmt;
+use std::str::FromStr;
+
+use async_trait::async_trait;
+use aws_lc_rs::digest::{SHA256, digest};
+use aws_lc_rs::rand::fill;
+use vorsel_core::{Secret, base64url};
+
+use crate::admission::Grant;
+use crate::random::RandomError;
+
+/// An API key: 256 random bits. Show it to its owner once and keep its [`hash`](Self::hash).
+///
+/// ```
+/// use vorsel::{ApiKey, ApiKeyHash};
+///
+/// let key = ApiKey::generate()?;
+/// assert_eq!(ApiKeyHash::of(key.reveal()), key.hash());
+/// # Ok::<(), vorsel::RandomError>(())
+/// ```
+pub struct ApiKey {
+    /// Its text, which is forgotten when it is dropped.
+    text: Secret,
+}
+
+impl ApiKey {
+    /// A new key.
+    ///
+    /// # Errors
+    /// If the operating system gives no randomness.
+    pub fn generate() -> Result<Self, RandomError> {
+        let mut bytes = zeroize::Zeroizing::new([0; 32]);
+        fill(&mut *bytes).map_err(|_| RandomError)?;
+        Ok(Self { text: Secret::new(base64url::encode(*bytes).into_bytes()) })
+    }
+
+    /// The key itself, for its owner.
+    #[must_use]
+    pub fn reveal(&self) -> &str {
+        std::str::from_utf8(self.text.expose()).unwrap_or_default()
+    }
+
+    /// What the app keeps of it.
+    #[must_use]
+    pub fn hash(&self) -> ApiKeyHash {
+        ApiKeyHash::of(self.reveal())
+    }
+}
+
+impl fmt::Debug for ApiKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("ApiKey(..)")
+    }
+}
+
+/// The SHA-256 hash of an API key. A copy of it is no key. No salt and no slow hash is needed for what is random: there
+/// is nothing to guess. Do not keep keys that people thought up this way.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct ApiKeyHash([u8; 32]);
+
+/// A text that is not the hash of an API key.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("expected 64 hexadecimal digits, but found {found} bytes of another kind")]
+pub struct ApiKeyHashError {
+    /// How long the text was.
+    pub found: usize,
+}
+
+impl ApiKeyHash {
+    /// The hash of a key as a client has sent it.
+    #[must_use]
+    pub fn of(key: &str) -> Self {
+        let mut bytes = [0; 32];
+        bytes.copy_from_slice(digest(&SHA256, key.as_bytes()).as_ref());
+        Self(bytes)
+    }
+}
+
+impl fmt::Display for ApiKeyHash {
+    /// 64 hexadecimal digits.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
+    }
+}
+
+impl FromStr for ApiKeyHash {
+    type Err = ApiKeyHashError;
+
+    fn from_str(text: &str) -> Result<Self, ApiKeyHashError> {
+        let wrong = || ApiKeyHashError { found: text.len() };
+        if text.len() != 64 || !text.bytes().all(|byte| byte.is_ascii_hexdigit()) {
+            return Err(wrong());
+        }
+        let mut bytes = [0; 32];
+        for (byte, at) in bytes.iter_mut().zip((0..64).step_by(2)) {
+            *byte = u8::from_str_radix(&text[at..at + 2], 16).map_err(|_| wrong())?;
+        }
+        Ok(Self(bytes))
+    }
+}
+
+/// Who owns an API key, and what it is good for.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ApiKeyOwner<C> {
+    /// The subject.
+    pub subject: String,
+    /// Roles, scopes and the app's own claims.
+    pub grant: Grant<C>,
+}
+
+/// The app's look-up of API keys by their hash. Every request with a key asks it, so a key that is taken out of it is
+/// refused from then on.
+#[async_trait]
+pub trait ApiKeys<C>: Send + Sync {
+    /// Who owns the key of this hash; nothing if nobody does.
+    ///
+    /// # Errors
+    /// If it cannot be told now; the client is answered 503.
+    async fn owner(&self, hash: &ApiKeyHash) -> Result<Option<ApiKeyOwner<C>>, Box<dyn Error + Send + Sync>>;
+}

@@ -1,0 +1,181 @@
+//! Putting a guard together, and refusing one that could not do what its plan says.
+
+use std::collections::BTreeSet;
+use std::fmt;
+use std::future::Future;
+use std::sync::Arc;
+
+use http::HeaderName;
+use serde::Serialize;
+use vorsel_core::{AccessPlan, Checked, Credential, Credentials};
+
+use super::api_key::ApiKeys;
+use super::caller::Caller;
+use super::check::{CheckAnswer, CheckRequest, Checks};
+use super::decide::{Guard, Inner, LookUp};
+use super::sources::Sources;
+use crate::checker::Checker;
+use crate::clock::{Clock, SystemClock};
+
+/// Collects what a guard needs besides tokens and a plan.
+#[must_use]
+pub struct GuardBuilder<C> {
+    checker: Checker<C>,
+    plan: AccessPlan,
+    sources: Sources,
+    keys: Option<Arc<dyn LookUp<C>>>,
+    checks: Checks<C>,
+    clock: Arc<dyn Clock>,
+    problems: Vec<String>,
+}
+
+/// Why a guard cannot do what its plan says: every reason at once, a line for each.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct GuardError {
+    problems: Vec<String>,
+}
+
+impl GuardError {
+    /// Each reason.
+    #[must_use]
+    pub fn problems(&self) -> &[String] {
+        &self.problems
+    }
+}
+
+impl fmt::Display for GuardError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.problems.join("\n"))
+    }
+}
+
+impl std::error::Error for GuardError {}
+
+impl<C> Guard<C> {
+    /// A guard that believes `checker`, or a verifier whose keys stay as they are, and does what `plan` says. Callers
+    /// come with a token in the `Authorization` header. Its realm is the audience expected.
+    ///
+    /// # Errors
+    /// If the plan asks for a check, or for another kind of credential: a [`builder`](Self::builder) has room for those.
+    pub fn new(checker: impl Into<Checker<C>>, plan: AccessPlan) -> Result<Self, GuardError> {
+        Self::builder(checker, plan).build()
+    }
+
+    /// A guard that knows other credentials too, or checks of the app's own.
+    pub fn builder(checker: impl Into<Checker<C>>, plan: AccessPlan) -> GuardBuilder<C> {
+        GuardBuilder {
+            checker: checker.into(),
+            plan,
+            sources: Sources::default(),
+            keys: None,
+            checks: Checks::none(),
+            clock: Arc::new(SystemClock),
+            problems: Vec::new(),
+        }
+    }
+}
+
+impl<C> GuardBuilder<C> {
+    /// Takes an access token from the cookie of this name as well. Set it `HttpOnly`, `Secure` and `SameSite`.
+    ///
+    /// A browser sends a cookie wherever a page of another site posts to. So where a caller is known by the cookie alone,
+    /// any method but GET, HEAD, OPTIONS and TRACE is let in only if the browser says that the request comes from the
+    /// site itself ([Fetch Metadata](https://www.w3.org/TR/fetch-metadata/), or the `Origin` header), or from one of
+    /// [`cookie_origins`](Self::cookie_origins).
+    pub fn cookie(mut self, name: &str) -> Self {
+        let is_token = |byte: u8| byte.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&byte);
+        if name.is_empty() || !name.bytes().all(is_token) {
+            self.problems.push(format!("expected the name of a cookie, but found {name:?}"));
+        }
+        self.sources.cookie = Some(name.to_owned());
+        self
+    }
+
+    /// Other origins, such as `https://desk.skarnhill.test`, whose pages may use the cookie.
+    pub fn cookie_origins(mut self, origins: &[&str]) -> Self {
+        for origin in origins {
+            if !origin.starts_with("https://") && !origin.starts_with("http://") || origin.matches('/').count() != 2 {
+                let problem =
+                    format!("expected an origin such as \"https://desk.skarnhill.test\", but found {origin:?}");
+                self.problems.push(problem);
+            }
+        }
+        self.sources.origins.extend(origins.iter().map(|origin| (*origin).to_owned()));
+        self
+    }
+
+    /// Takes API keys from the header of this name, and looks their owners up in `keys` by hash.
+    pub fn api_keys(mut self, header: &str, keys: impl ApiKeys<C> + 'static) -> Self
+    where
+        C: Serialize + Send + Sync + 'static,
+    {
+        match HeaderName::try_from(header) {
+            Ok(name) if name == http::header::AUTHORIZATION || name == http::header::COOKIE => {
+                self.problems.push(format!("{name} is for tokens; give API keys a header of their own"));
+            }
+            Ok(name) => self.sources.api_key = Some(name),
+            Err(_) => self.problems.push(format!("expected the name of a header, but found {header:?}")),
+        }
+        let vouch = |owner: super::api_key::ApiKeyOwner<C>| {
+            let grant = owner.grant;
+            Checked::vouched(&owner.subject, &grant.roles, &grant.scopes, grant.own)
+        };
+        self.keys = Some(Arc::new((keys, vouch)));
+        self
+    }
+
+    /// Registers a check of the app's own, for rules that say `check` and its name. It is asked only where a rule hangs
+    /// on it. Whoever it answers no is refused; if it cannot answer, the client is told to try again (503).
+    pub fn check<F, A>(mut self, name: &str, check: F) -> Self
+    where
+        F: Fn(Caller<C>, CheckRequest) -> A + Send + Sync + 'static,
+        A: Future<Output = CheckAnswer> + Send + 'static,
+    {
+        self.checks.add(name, check);
+        self
+    }
+
+    /// Another clock than the machine's, for tests.
+    pub fn clock(mut self, clock: Arc<dyn Clock>) -> Self {
+        self.clock = clock;
+        self
+    }
+
+    /// The guard, if it can do what the plan says. What the plan is warned of goes to the log.
+    ///
+    /// # Errors
+    /// If the plan asks for a check that is not registered or for a credential that nothing is looked for, and if a name
+    /// is none.
+    pub fn build(mut self) -> Result<Guard<C>, GuardError> {
+        let registered: BTreeSet<&str> = self.checks.names().collect();
+        for name in self.plan.checks().into_iter().filter(|name| !registered.contains(name)) {
+            self.problems
+                .push(format!("the access plan asks for check {name}, which is not registered with the guard"));
+        }
+        let mut sources = Credentials::from(Credential::Bearer);
+        for (kind, is_there) in
+            [(Credential::Cookie, self.sources.cookie.is_some()), (Credential::ApiKey, self.sources.api_key.is_some())]
+        {
+            sources = if is_there { sources.with(kind) } else { sources };
+        }
+        for kind in self.plan.credentials().iter().filter(|kind| !sources.contains(*kind)) {
+            self.problems
+                .push(format!("the access plan asks for credential {kind}, which the guard does not look for"));
+        }
+        if !self.problems.is_empty() {
+            return Err(GuardError { problems: self.problems });
+        }
+        for warning in self.plan.warnings() {
+            tracing::warn!(target: "vorsel::guard", "access plan: {warning}");
+        }
+        let Self { checker, plan, sources, keys, checks, clock, .. } = self;
+        let realm = checker.realm();
+        Ok(Guard { inner: Arc::new(Inner { checker, plan, sources, keys, checks, realm, clock }) })
+    }
+}
+
+impl<C> fmt::Debug for GuardBuilder<C> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("GuardBuilder").field("plan", &self.plan).field("sources", &self.sources).finish_non_exhaustive()
+    }
+}

@@ -1,0 +1,68 @@
+//! The guard's answer as an HTTP response, and as gRPC has it.
+
+use bytes::Bytes;
+use http::header::{ALLOW, CACHE_CONTROL, CONTENT_TYPE, WWW_AUTHENTICATE};
+use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode};
+use http_body_util::Full;
+use vorsel_core::{Answer, Refusal};
+
+/// The answer as a response. The values are ASCII by the answer's making; one that were not is left out.
+pub(super) fn response(answer: Answer) -> Response<Full<Bytes>> {
+    let has_body = answer.problem.is_some();
+    let mut response = Response::new(Full::from(answer.problem.unwrap_or_default()));
+    *response.status_mut() = StatusCode::from_u16(answer.status).unwrap_or(StatusCode::FORBIDDEN);
+    let headers = response.headers_mut();
+    if has_body {
+        headers.insert(CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+    }
+    headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    insert(headers, WWW_AUTHENTICATE, answer.challenge);
+    insert(headers, ALLOW, answer.allow);
+    response
+}
+
+/// Whether the request is one of gRPC, whose clients look for the outcome in headers of their own
+/// ([gRPC over HTTP/2](https://github.com/grpc/grpc/blob/master/doc/PROTOCOL-HTTP2.md)).
+pub(super) fn is_grpc(headers: &HeaderMap) -> bool {
+    let kind = headers.get(CONTENT_TYPE).map(HeaderValue::as_bytes);
+    kind.is_some_and(|kind| kind.starts_with(b"application/grpc"))
+}
+
+/// The answer as a gRPC response without messages: the call's status in the headers, HTTP's own is 200.
+pub(super) fn grpc_response(answer: Answer) -> Response<Full<Bytes>> {
+    let (code, message) = match answer.status {
+        401 => (16, "unauthenticated"),
+        403 => (7, "permission denied"),
+        405 => (12, "unimplemented"),
+        503 => (14, "unavailable"),
+        _ => (3, "invalid argument"),
+    };
+    let mut response = Response::new(Full::default());
+    let headers = response.headers_mut();
+    headers.insert(CONTENT_TYPE, HeaderValue::from_static("application/grpc"));
+    headers.insert(HeaderName::from_static("grpc-status"), HeaderValue::from(code));
+    headers.insert(HeaderName::from_static("grpc-message"), HeaderValue::from_static(message));
+    insert(headers, WWW_AUTHENTICATE, answer.challenge);
+    response
+}
+
+fn insert(headers: &mut HeaderMap, name: HeaderName, value: Option<String>) {
+    if let Some(value) = value.and_then(|value| HeaderValue::try_from(value).ok()) {
+        headers.insert(name, value);
+    }
+}
+
+/// One event for each refusal.
+pub(super) fn log(refusal: &Refusal, status: u16, method: &str, path: &str) {
+    let code = refusal.code();
+    match refusal {
+        // Either the plan lacks a route or somebody tries paths; the first is a mistake worth an error.
+        Refusal::NoRule { .. } | Refusal::Unanswered { .. } => {
+            tracing::error!(target: "vorsel::guard", code, status, method, path, "{refusal}");
+        }
+        Refusal::Preflight | Refusal::Options { .. } => {
+            tracing::debug!(target: "vorsel::guard", code, status, method, path, "{refusal}");
+        }
+        _ => tracing::info!(target: "vorsel::guard", code, status, method, path, "{refusal}"),
+    }
+}
