@@ -1,4 +1,4 @@
-//! `vorsel plan lint` and `vorsel plan ask`.
+//! `vorsel plan`: lint, table, ask and compare.
 
 use std::fs;
 
@@ -17,7 +17,7 @@ fn ask(arguments: &[&str]) -> Done {
 fn a_good_plan_is_called_one() {
     let done = vorsel(&["plan", "lint", DEMO]);
     assert_eq!(done.status, 0, "{done:?}");
-    assert!(done.out.starts_with("No mistake in ") && done.out.ends_with("15 routes, 6 of them open\n"), "{done:?}");
+    assert!(done.out.starts_with("No mistake in ") && done.out.ends_with("21 routes, 6 of them open\n"), "{done:?}");
     assert_eq!(vorsel(&["plan", "lint", DEMO, "--json"]).json()["accepted"], true);
 }
 
@@ -38,7 +38,7 @@ access.toml:4:14: unknown role "operater"; did you mean "operator"?
   4 | crew = "role operater"
     |              ^
 
-access.toml:5:28: expected signed-in, role, scope, policy, not, a parenthesis or a comparison of sub, acr, claims.… or path.…, but found the end of the rule
+access.toml:5:28: expected signed-in, role, scope, policy, check, credential, not, a parenthesis or a comparison of sub, acr, claims.… or path.…, but found the end of the rule
   5 | broken = "role operator and"
     |                            ^
 
@@ -101,4 +101,172 @@ fn the_caller_may_be_taken_from_a_token() {
     assert_eq!(done.status, 0, "{done:?}");
     assert!(done.out.contains("✓ role operator  has \"director\""), "{done:?}");
     assert_eq!(vorsel_with(&asked, b"no token").status, 2);
+}
+
+#[test]
+fn what_can_hardly_be_meant_is_a_warning() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = folder.path().join("access.toml");
+    let text = "[roles]\noperator = []\nspare = []\n[[routes]]\nmethod = \"GET\"\npath = \"/dome\"\n\
+                need = \"role operator or not role operator\"\n";
+    fs::write(&file, text).expect("a file");
+    let done = vorsel(&["plan", "lint", file.to_str().expect("a path")]);
+    assert_eq!(done.status, 0, "{done:?}");
+    let shown = done.out.replace(file.to_str().expect("a path"), "access.toml");
+    assert_data_eq!(
+        shown,
+        str![[r#"
+access.toml:3:1: warning: no route asks for the role "spare"
+  3 | spare = []
+    | ^
+
+access.toml:7:8: warning: every signed-in caller fulfils role operator or not role operator; write signed-in if that is meant
+  7 | need = "role operator or not role operator"
+    |        ^
+
+No mistake in access.toml: 1 route, 0 of them open, 2 warnings
+
+"#]]
+    );
+}
+
+#[test]
+fn a_plan_is_a_table_of_roles_and_routes() {
+    let done = vorsel(&["plan", "table", DEMO]);
+    assert_eq!(done.status, 0, "{done:?}");
+    assert_data_eq!(
+        done.out,
+        str![[r#"
+route                                           anyone  no role  visitor  observer  operator  director
+GET    /health                                  yes     yes      yes      yes       yes       yes
+GET    /me                                      -       yes      yes      yes       yes       yes
+GET    /exposures                               -       if 1     if 1     if 1      if 1      if 1
+POST   /exposures                               -       -        -        if 2      if 2      if 2
+GET    /exposures/{id}                          -       if 1     if 1     if 1      if 1      if 1
+DELETE /exposures/{id}                          -       -        -        if 3      if 3      yes
+GET    /dome                                    -       -        -        -         yes       yes
+POST   /dome                                    -       -        -        -         if 4      if 4
+POST   /dome/override                           -       -        -        -         if 5      if 5
+GET    /night-log                               -       if 6     -        if 6      if 6      if 6
+POST   /night-log                               -       -        -        if 7      if 7      if 7
+POST   /weather                                 -       if 8     if 8     if 8      if 8      if 8
+GET    /observers/{observer}/proposals          -       if 9     if 9     if 9      if 9      yes
+POST   /observers/{observer}/proposals          -       if 9     if 9     if 9      if 9      yes
+GET    /people/{person}/roles                   -       -        -        -         -         if 10
+PUT    /people/{person}/roles                   -       -        -        -         -         if 11
+POST   /sign-in                                 yes     yes      yes      yes       yes       yes
+POST   /oauth/token                             yes     yes      yes      yes       yes       yes
+POST   /oauth/revoke                            yes     yes      yes      yes       yes       yes
+GET    /oauth/keys                              yes     yes      yes      yes       yes       yes
+GET    /.well-known/oauth-authorization-server  yes     yes      yes      yes       yes       yes
+
+ if 1  scope exposures:read
+ if 2  claims.confirmed == true and scope exposures:queue
+ if 3  claims.confirmed == true and check queued-by-caller
+ if 4  scope dome:move and claims.training >= 3
+ if 5  scope dome:move and claims.training >= 3 and acr in ["phr", "phrh"]
+ if 6  scope logs:read
+ if 7  claims.confirmed == true and claims.shift in ["dusk", "night", "dawn"]
+ if 8  credential api-key and claims.instruments has "mast"
+ if 9  path.observer == sub
+if 10  scope people:manage
+if 11  scope people:manage and signed-in within 10m and path.person != sub
+
+"#]]
+    );
+    let record = vorsel(&["plan", "table", DEMO, "--json"]).json();
+    assert_eq!(record["routes"][7]["reach"]["operator"], "scope dome:move and claims.training >= 3");
+    let done = ask(&["DELETE", "/exposures/exp-101"]);
+    assert_eq!(done.status, 1, "{done:?}");
+    assert_data_eq!(
+        done.out,
+        str![[r#"
+DELETE /exposures/exp-101 → needs-caller (401)
+  DELETE /exposures/{id}: need (policy staff and check queued-by-caller) or role director
+  who may
+  anyone    no
+  no role   no
+  visitor   no
+  observer  if claims.confirmed == true and check queued-by-caller
+  operator  if claims.confirmed == true and check queued-by-caller
+  director  yes
+
+"#]]
+    );
+}
+
+/// The page needs no other file and runs no script, and a rule cannot break out of it.
+#[test]
+fn the_page_stands_alone() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let (file, page) = (folder.path().join("access.toml"), folder.path().join("page.html"));
+    let text = "[[routes]]\nmethod = \"GET\"\npath = \"/dome\"\nneed = 'claims.note == \"<script>\"'\n";
+    fs::write(&file, text).expect("a file");
+    let done = vorsel(&["plan", "table", file.to_str().expect("a path"), "--html", page.to_str().expect("a path")]);
+    assert_eq!(done.status, 0, "{done:?}");
+    let page = fs::read_to_string(page).expect("a page");
+    assert!(page.contains("claims.note == &quot;&lt;script&gt;&quot;") && page.contains("if 1"), "{page}");
+    for outside in ["<script", "http:", "https:", "url(", "@import", "src="] {
+        assert!(!page.contains(outside), "{outside}");
+    }
+}
+
+#[test]
+fn two_plans_are_compared_with_an_example_for_each_difference() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = folder.path().join("access.toml");
+    let demo = fs::read_to_string(DEMO).expect("the demo plan");
+    fs::write(
+        &file,
+        demo.replace("claims.training >= 3", "claims.training >= 2").replace("need = \"signed-in\"", "open = true"),
+    )
+    .expect("a file");
+    let after = file.to_str().expect("a path");
+    let done = vorsel(&["plan", "compare", DEMO, after]);
+    assert_eq!(done.status, 1, "{done:?}");
+    assert_data_eq!(
+        done.out,
+        str![[r#"
+GET /me
+  before  signed-in
+  after   open
+  gains   anyone  GET /me by anyone
+
+POST /dome
+  need    policy dome-crew  (as before; what it names has changed)
+  gains   operator  POST /dome by sub "somebody", roles ["operator"], scope "dome:move", training 2
+  gains   director  POST /dome by sub "somebody", roles ["director"], scope "dome:move", training 2
+
+POST /dome/override
+  need    policy dome-crew and acr in ["phr", "phrh"]  (as before; what it names has changed)
+  gains   operator  POST /dome/override by sub "somebody", roles ["operator"], scope "dome:move", training 2, acr "phr"
+  gains   director  POST /dome/override by sub "somebody", roles ["director"], scope "dome:move", training 2, acr "phr"
+
+somebody gains 3 routes, somebody loses 0 routes
+
+"#]]
+    );
+    let record = vorsel(&["plan", "compare", DEMO, after, "--json"]).json();
+    assert_eq!(record["changes"][1]["gains"][0]["example"]["claims"]["training"], 2);
+    let same = vorsel(&["plan", "compare", DEMO, DEMO]);
+    assert_eq!((same.status, same.out.as_str()), (0, "Both plans let the same requests through.\n"));
+    assert_eq!(vorsel(&["plan", "compare", DEMO, "/nowhere/access.toml"]).status, 2);
+}
+
+#[test]
+fn credentials_and_checks_can_be_supposed() {
+    let own = ["--role", "observer", "--claim", "confirmed=true"];
+    for (arguments, status, verdict) in [
+        (&["DELETE", "/exposures/exp-101"][..], 1, "needs-check"),
+        (&["DELETE", "/exposures/exp-101", "--check", "queued-by-caller=yes"], 0, "allowed"),
+        (&["DELETE", "/exposures/exp-101", "--check", "queued-by-caller=no"], 1, "refused"),
+        (&["POST", "/weather", "--claim", "instruments=[\"mast\"]"], 1, "refused"),
+        (&["POST", "/weather", "--claim", "instruments=[\"mast\"]", "--credential", "api-key"], 0, "allowed"),
+        (&["OPTIONS", "/me"], 1, "options"),
+    ] {
+        let done = ask(&[arguments, &own, &["--json"]].concat());
+        assert_eq!((done.status, &done.json()["verdict"]), (status, &verdict.into()), "{done:?}");
+    }
+    assert_eq!(ask(&["GET", "/me", "--credential", "badge"]).status, 2);
+    assert_eq!(ask(&["GET", "/me", "--check", "queued-by-caller"]).status, 2);
 }

@@ -15,7 +15,7 @@ use vorsel::store::SessionStore;
 use vorsel::{AccessPlan, Checker, Expectations, Guard, GuardedApp, IssuerKeys, Lifetime, SessionLimits, Sessions};
 
 use crate::failure::Failure;
-use people::People;
+use people::{InstrumentKeys, People};
 pub(crate) use settings::Settings;
 pub(crate) use staff::Staff;
 use state::Observatory;
@@ -49,6 +49,9 @@ pub(crate) fn open(opening: Opening) -> Result<GuardedApp, Failure> {
     let sessions = Arc::new(sessions);
     let endpoints = Endpoints::new(sessions.clone(), &base, &settings.prefix, &[&settings.client]);
     let observatory = Arc::new(Observatory { people, sessions, client: settings.client });
-    let guard = Guard::<Staff>::new(checker, access_plan()?)?;
+    let guard = Guard::<Staff>::builder(checker, access_plan()?)
+        .api_keys("x-instrument-key", InstrumentKeys(observatory.people.clone()))
+        .check("queued-by-caller", routes::queued_by_caller)
+        .build()?;
     Ok(routes::routes(observatory).merge(endpoints.routes()).guard(guard)?)
 }

@@ -1,11 +1,15 @@
-//! The made-up people, their passwords and what they may do.
+//! The made-up people and instruments, their passwords and keys, and what they may do.
+
+use std::collections::BTreeMap;
+use std::error::Error;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use argon2::Argon2;
 use argon2::password_hash::PasswordVerifier;
 use argon2::password_hash::phc::PasswordHash;
 use async_trait::async_trait;
 use serde::Deserialize;
-use vorsel::{Admission, AdmissionError, Grant, Scopes};
+use vorsel::{Admission, AdmissionError, ApiKeyHash, ApiKeyOwner, ApiKeys, Grant, Scopes};
 
 use super::staff::{Shift, Staff};
 use crate::failure::Failure;
@@ -13,7 +17,10 @@ use crate::failure::Failure;
 /// Everybody at Skarn Hill.
 pub(super) struct People {
     people: Vec<Person>,
+    instruments: Vec<Instrument>,
     nobody_password: String,
+    /// Roles given since the start, by subject.
+    given: Mutex<BTreeMap<String, Vec<String>>>,
 }
 
 #[derive(Clone, Debug, Deserialize)]
@@ -21,7 +28,7 @@ pub(super) struct People {
 pub(super) struct Person {
     pub(super) subject: String,
     pub(super) nickname: String,
-    pub(super) roles: Vec<String>,
+    roles: Vec<String>,
     scope: String,
     training: u8,
     shift: Option<Shift>,
@@ -29,9 +36,19 @@ pub(super) struct Person {
     password: String,
 }
 
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Instrument {
+    subject: String,
+    instruments: Vec<String>,
+    key_hash: String,
+}
+
 #[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct PeopleFile {
     people: Vec<Person>,
+    instruments: Vec<Instrument>,
 }
 
 impl People {
@@ -39,7 +56,19 @@ impl People {
     pub(super) fn demo(nobody_password: String) -> Result<Self, Failure> {
         let file: PeopleFile = toml_edit::de::from_str(include_str!("../../../../demo/people.toml"))
             .map_err(|error| Failure::from(error).while_doing("demo/people.toml"))?;
-        Ok(Self { people: file.people, nobody_password })
+        let PeopleFile { people, instruments } = file;
+        Ok(Self { people, instruments, nobody_password, given: Mutex::default() })
+    }
+
+    /// The roles of somebody, now.
+    pub(super) fn roles(&self, person: &Person) -> Vec<String> {
+        let given = self.given.lock().unwrap_or_else(PoisonError::into_inner);
+        given.get(&person.subject).unwrap_or(&person.roles).clone()
+    }
+
+    /// Gives somebody these roles instead. They count from the next sign-in or renewal on.
+    pub(super) fn give(&self, person: &Person, roles: Vec<String>) {
+        self.given.lock().unwrap_or_else(PoisonError::into_inner).insert(person.subject.clone(), roles);
     }
 
     /// The person of this subject.
@@ -66,9 +95,33 @@ impl Admission<Staff> for People {
             return Err(denied("the address is not confirmed"));
         }
         Ok(Grant {
-            roles: person.roles.clone(),
+            roles: self.roles(person),
             scopes: Scopes::parse(&person.scope).map_err(|error| AdmissionError::Unavailable(error.into()))?,
-            own: Staff { training: person.training, shift: person.shift, confirmed: person.confirmed },
+            own: Staff {
+                training: person.training,
+                shift: person.shift,
+                confirmed: person.confirmed,
+                ..Staff::default()
+            },
         })
+    }
+}
+
+/// The instruments' keys, for the guard.
+pub(super) struct InstrumentKeys(pub(super) Arc<People>);
+
+#[async_trait]
+impl ApiKeys<Staff> for InstrumentKeys {
+    async fn owner(&self, hash: &ApiKeyHash) -> Result<Option<ApiKeyOwner<Staff>>, Box<dyn Error + Send + Sync>> {
+        let hash = hash.to_string();
+        let instrument = self.0.instruments.iter().find(|instrument| instrument.key_hash == hash);
+        Ok(instrument.map(|Instrument { subject, instruments, .. }| ApiKeyOwner {
+            subject: subject.clone(),
+            grant: Grant {
+                roles: Vec::new(),
+                scopes: Scopes::default(),
+                own: Staff { instruments: instruments.clone(), ..Staff::default() },
+            },
+        }))
     }
 }

@@ -8,7 +8,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use http::StatusCode;
 use serde_json::{Value, json};
-use vorsel::{Caller, Routes};
+use vorsel::{Caller, CheckAnswer, CheckRequest, Routes};
 
 use super::sign_in::sign_in;
 use super::staff::Staff;
@@ -19,16 +19,52 @@ pub(super) fn routes(observatory: Arc<Observatory>) -> Routes {
         .route("/health", get(|| async { Json(json!({ "health": "good" })) }))
         .route("/sign-in", post(sign_in))
         .route("/exposures", get(exposures).post(queue_exposure))
-        .route("/exposures/{id}", get(exposure))
+        .route("/exposures/{id}", get(exposure).delete(cancel_exposure))
+        .route("/me", get(me))
         .route("/dome", get(dome).post(move_dome))
-        .route("/night-log", get(night_log))
+        .route("/dome/override", post(move_dome))
+        .route("/night-log", get(night_log).post(add_log_line))
+        .route("/weather", post(report_weather))
         .route("/observers/{observer}/proposals", get(proposals).post(add_proposal))
-        .route("/people/{person}/roles", get(roles))
+        .route("/people/{person}/roles", get(roles).put(give_roles))
         .with_state(observatory)
 }
 
-const EXPOSURES: [(&str, &str, u32); 3] =
-    [("exp-101", "M 33, first half", 240), ("exp-102", "flat field", 12), ("exp-103", "comet, wide", 90)];
+/// Each with its target, its seconds and who queued it.
+const EXPOSURES: [(&str, &str, u32, &str); 3] = [
+    ("exp-101", "M 33, first half", 240, "obs-0017"),
+    ("exp-102", "flat field", 12, "ope-0002"),
+    ("exp-103", "comet, wide", 90, "obs-0017"),
+];
+
+/// The check `queued-by-caller` of the access plan.
+pub(super) async fn queued_by_caller(caller: Caller<Staff>, request: CheckRequest) -> CheckAnswer {
+    let id = request.path("id").unwrap_or_default();
+    Ok(EXPOSURES.iter().any(|(known, _, _, queued_by)| *known == id && *queued_by == caller.subject()))
+}
+
+async fn cancel_exposure(Path(id): Path<String>) -> Response {
+    match EXPOSURES.iter().any(|(known, ..)| *known == id) {
+        true => Json(json!({ "cancelled": id })).into_response(),
+        false => missing("exposure"),
+    }
+}
+
+async fn me(caller: Caller<Staff>) -> Json<Value> {
+    Json(json!({ "subject": caller.subject(), "roles": caller.roles().collect::<Vec<_>>() }))
+}
+
+async fn add_log_line(caller: Caller<Staff>) -> (StatusCode, Json<Value>) {
+    (StatusCode::CREATED, Json(json!({ "log": "line added", "by": caller.subject() })))
+}
+
+async fn report_weather(caller: Caller<Staff>) -> (StatusCode, Json<Value>) {
+    (StatusCode::CREATED, Json(json!({ "weather": "noted", "from": caller.subject() })))
+}
+
+fn missing(what: &str) -> Response {
+    (StatusCode::NOT_FOUND, Json(json!({ "missing": what }))).into_response()
+}
 
 async fn exposures() -> Json<Value> {
     Json(json!({ "exposures": EXPOSURES.map(|(id, ..)| id) }))
@@ -36,8 +72,10 @@ async fn exposures() -> Json<Value> {
 
 async fn exposure(Path(id): Path<String>) -> Response {
     match EXPOSURES.iter().find(|(known, ..)| *known == id) {
-        Some((id, target, seconds)) => Json(json!({ "id": id, "target": target, "seconds": seconds })).into_response(),
-        None => (StatusCode::NOT_FOUND, Json(json!({ "missing": "exposure" }))).into_response(),
+        Some((id, target, seconds, _)) => {
+            Json(json!({ "id": id, "target": target, "seconds": seconds })).into_response()
+        }
+        None => missing("exposure"),
     }
 }
 
@@ -68,9 +106,23 @@ async fn add_proposal(Path(observer): Path<String>) -> (StatusCode, Json<Value>)
 async fn roles(State(observatory): State<Arc<Observatory>>, Path(person): Path<String>) -> Response {
     match observatory.people.find(&person) {
         Some(person) => {
-            let body = json!({ "subject": person.subject, "nickname": person.nickname, "roles": person.roles });
+            let body = json!({ "subject": person.subject, "nickname": person.nickname, "roles": observatory.people.roles(person) });
             Json(body).into_response()
         }
-        None => (StatusCode::NOT_FOUND, Json(json!({ "missing": "person" }))).into_response(),
+        None => missing("person"),
+    }
+}
+
+async fn give_roles(
+    State(observatory): State<Arc<Observatory>>,
+    Path(person): Path<String>,
+    Json(roles): Json<Vec<String>>,
+) -> Response {
+    match observatory.people.find(&person) {
+        Some(person) => {
+            observatory.people.give(person, roles.clone());
+            Json(json!({ "subject": person.subject, "roles": roles, "from": "the next renewal on" })).into_response()
+        }
+        None => missing("person"),
     }
 }

@@ -14,6 +14,9 @@ pub(crate) struct Staff {
     /// Whether the address was confirmed.
     #[serde(default)]
     pub(crate) confirmed: bool,
+    /// What an instrument measures with; people have none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) instruments: Vec<String>,
 }
 
 /// A part of the night.

@@ -7,14 +7,19 @@ use std::time::Duration;
 use clap::Args;
 use serde_json::{Value, json};
 use vorsel::rule::Reason;
-use vorsel::{Access, Object, Scopes, SupposedCaller, UncheckedToken, Verdict, Why, now};
+use vorsel::{
+    Access, AccessPlan, AccessRow, Credential, Credentials, Object, Reach, Scopes, SupposedCaller, UncheckedToken,
+    Verdict, Why, now,
+};
 
 use super::PlanFile;
+use super::table::row_record;
 use crate::failure::Failure;
 use crate::issue::claim;
 use crate::paint::{bad, faint, good, heading, printable};
 
-/// Ask whether a caller reaches a route, and why. The caller is supposed: nothing about it is checked.
+/// Ask whether a caller reaches a route, and why. The caller is supposed: nothing about it is checked. Asked without a
+/// caller it says who may reach the route.
 ///
 /// Exit status: 0 if the request goes through, 1 if not.
 #[derive(Debug, Args)]
@@ -45,6 +50,12 @@ pub(super) struct AskArguments {
     /// How the caller authenticated.
     #[arg(long, value_name = "ACR")]
     acr: Option<String>,
+    /// A kind of credential that the caller comes with: bearer, cookie or api-key; bearer if none is named.
+    #[arg(long = "credential", value_name = "KIND", value_parser = kind)]
+    credentials: Vec<Credential>,
+    /// What a check of the app's own says; one that is not named has not answered.
+    #[arg(long = "check", value_name = "NAME=yes|no", value_parser = answer)]
+    checks: Vec<(String, bool)>,
     /// How long ago the caller authenticated; now if it is left out.
     #[arg(long, value_name = "SECONDS")]
     signed_in_ago: Option<u64>,
@@ -56,15 +67,65 @@ pub(super) struct AskArguments {
 pub(super) fn run(arguments: &AskArguments) -> Result<ExitCode, Failure> {
     let plan = arguments.plan.open()?;
     let claims = if arguments.token { Some(claims_of_token()?) } else { supposed(arguments)? };
-    let caller = claims.as_ref().map(SupposedCaller::with).transpose()?;
+    let caller = claims.as_ref().map(SupposedCaller::with).transpose()?.map(|caller| known_by(caller, arguments));
+    let who = if caller.is_none() { plan.who(&arguments.method, &arguments.path) } else { None };
+    let who = who.filter(|row| *row.route.access() != Access::Open);
     let why = plan.why(&arguments.method, &arguments.path, caller.as_ref(), now());
     if arguments.json {
-        anstream::println!("{}", serde_json::to_string_pretty(&record(arguments, &why, caller.is_none()))?);
+        anstream::println!(
+            "{}",
+            serde_json::to_string_pretty(&record(arguments, &why, &plan, who.as_ref(), caller.is_none()))?
+        );
     } else {
-        anstream::print!("{}", shown(arguments, &why, caller.is_none()));
+        anstream::print!(
+            "{}{}",
+            shown(arguments, &why, caller.is_none()),
+            who.map_or(String::new(), |row| reached(&plan, &row))
+        );
     }
     let through = matches!(why.verdict, Verdict::Open | Verdict::Allowed);
     Ok(if through { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+fn kind(name: &str) -> Result<Credential, String> {
+    Credential::named(name).ok_or_else(|| "expected bearer, cookie or api-key".to_owned())
+}
+
+fn answer(text: &str) -> Result<(String, bool), String> {
+    match text.split_once('=') {
+        Some((name, "yes")) => Ok((name.to_owned(), true)),
+        Some((name, "no")) => Ok((name.to_owned(), false)),
+        _ => Err("expected the name of a check and its answer: owns-exposure=yes".to_owned()),
+    }
+}
+
+/// The caller with the credentials and the answers that the options tell of.
+fn known_by(caller: SupposedCaller, arguments: &AskArguments) -> SupposedCaller {
+    let AskArguments { credentials, checks, .. } = arguments;
+    let caller = match credentials.as_slice() {
+        [] => caller,
+        kinds => caller.by(kinds.iter().fold(Credentials::NONE, |all, kind| all.with(*kind))),
+    };
+    checks.iter().fold(caller, |caller, (check, yes)| caller.answered(check, *yes))
+}
+
+/// Who may reach the route, one line for each sort of caller.
+fn reached(plan: &AccessPlan, row: &AccessRow) -> String {
+    let columns = plan.columns();
+    let width = columns.iter().map(|who| who.to_string().len()).max().unwrap_or_default();
+    let mut text = format!("  {}\n", heading("who may"));
+    for (who, reach) in columns.iter().zip(&row.reach) {
+        let reach = match reach {
+            Reach::Yes => good("yes"),
+            Reach::If(rule) => format!("if {}", printable(&rule.to_string())),
+            _ => faint("no"),
+        };
+        text.push_str(&format!("  {:width$}  {reach}\n", printable(&who.to_string())));
+    }
+    if let Some(witness) = &row.together {
+        text.push_str(&format!("  only with several roles at once: {}\n", printable(&witness.to_string())));
+    }
+    text
 }
 
 fn claims_of_token() -> Result<Object, Failure> {
@@ -78,7 +139,7 @@ fn claims_of_token() -> Result<Object, Failure> {
 fn supposed(arguments: &AskArguments) -> Result<Option<Object>, Failure> {
     let AskArguments { subject, roles, scope, claims, acr, signed_in_ago, .. } = arguments;
     let nobody = subject.is_none() && roles.is_empty() && scope.is_none() && claims.is_empty() && acr.is_none();
-    if nobody && signed_in_ago.is_none() {
+    if nobody && signed_in_ago.is_none() && arguments.credentials.is_empty() && arguments.checks.is_empty() {
         return Ok(None);
     }
     let mut caller: Object = claims.iter().cloned().collect();
@@ -99,6 +160,8 @@ fn verdict(why: &Why, anonymous: bool) -> (&'static str, Option<u16>) {
         Verdict::NeedsCaller => ("needs-caller", Some(401)),
         Verdict::Refused(unmet) if unmet.step_up.is_some() => ("needs-fresh-sign-in", Some(401)),
         Verdict::Refused(_) => ("refused", Some(403)),
+        Verdict::NeedsCheck(_) => ("needs-check", None),
+        Verdict::Methods(_) => ("options", Some(204)),
         Verdict::NoMethod(_) => ("no-method", Some(405)),
         _ => ("no-rule", Some(if anonymous { 401 } else { 403 })),
     }
@@ -108,6 +171,7 @@ fn shown(arguments: &AskArguments, why: &Why, anonymous: bool) -> String {
     let request = printable(&format!("{} {}", arguments.method, arguments.path));
     let (word, status) = verdict(why, anonymous);
     let outcome = match status {
+        None if matches!(why.verdict, Verdict::NeedsCheck(_)) => heading(word),
         None => good(word),
         Some(status) => bad(format!("{word} ({status})")),
     };
@@ -129,14 +193,18 @@ fn shown(arguments: &AskArguments, why: &Why, anonymous: bool) -> String {
 }
 
 fn marked(text: &mut String, reason: &Reason, depth: usize) {
-    let sign = if reason.held { good("✓") } else { bad("✗") };
+    let sign = match reason.held {
+        Some(true) => good("✓"),
+        Some(false) => bad("✗"),
+        None => heading("?"),
+    };
     let seen =
         reason.seen.as_ref().map(|seen| format!("  {}", faint(printable(&format!("has {seen}"))))).unwrap_or_default();
     text.push_str(&format!("{}{sign} {}{seen}\n", "  ".repeat(depth), printable(&reason.rule)));
     reason.parts.iter().for_each(|part| marked(text, part, depth + 1));
 }
 
-fn record(arguments: &AskArguments, why: &Why, anonymous: bool) -> Value {
+fn record(arguments: &AskArguments, why: &Why, plan: &AccessPlan, who: Option<&AccessRow>, anonymous: bool) -> Value {
     let (word, status) = verdict(why, anonymous);
     let route = why.route.as_ref().map(|route| {
         let need = match route.access() {
@@ -152,6 +220,7 @@ fn record(arguments: &AskArguments, why: &Why, anonymous: bool) -> Value {
         "status": status,
         "route": route,
         "reason": why.reason.as_ref().map(reason_record),
+        "who": who.map(|row| row_record(&plan.columns().iter().map(ToString::to_string).collect::<Vec<_>>(), row)),
     })
 }
 

@@ -11,7 +11,8 @@ use super::text_of;
 use crate::failure::Failure;
 use crate::paint::{bad, faint, good, heading, printable};
 
-/// Find every mistake of a plan at once. Exit status: 0 if there is none, 1 if there are some.
+/// Find every mistake of a plan at once, and what can hardly be meant. Exit status: 0 if there is no mistake, 1 if there
+/// are some; warnings leave it at 0.
 #[derive(Debug, Args)]
 pub(super) struct LintArguments {
     /// The plan, an access.toml.
@@ -25,12 +26,19 @@ pub(super) struct LintArguments {
 pub(super) fn run(arguments: &LintArguments) -> Result<ExitCode, Failure> {
     let (file, text) = (arguments.path.display().to_string(), text_of(&arguments.path)?);
     let outcome = AccessPlan::read(&text, &file);
+    let warnings = outcome.as_ref().map(|plan| plan.warnings()).unwrap_or_default();
     let mistakes = outcome.as_ref().err().map(|error| error.mistakes()).unwrap_or_default();
     if arguments.json {
-        let mistakes: Vec<_> = mistakes.iter().map(record).collect();
-        anstream::println!("{}", json!({ "file": file, "accepted": outcome.is_ok(), "mistakes": mistakes }));
+        let records = |list: &[Mistake]| list.iter().map(record).collect::<Vec<_>>();
+        let (mistakes, warnings) = (records(mistakes), records(warnings));
+        let accepted = outcome.is_ok();
+        anstream::println!(
+            "{}",
+            json!({ "file": file, "accepted": accepted, "mistakes": mistakes, "warnings": warnings })
+        );
     } else {
-        mistakes.iter().for_each(|mistake| anstream::println!("{}", shown(mistake, &file, &text)));
+        mistakes.iter().for_each(|mistake| anstream::println!("{}", shown(mistake, "", &file, &text)));
+        warnings.iter().for_each(|warning| anstream::println!("{}", shown(warning, "warning: ", &file, &text)));
         match &outcome {
             Ok(plan) => anstream::println!("{}", fine(plan, &file)),
             Err(_) => anstream::println!("{} in {}", bad(counted(mistakes.len(), "mistake")), printable(&file)),
@@ -49,8 +57,8 @@ fn record(mistake: &Mistake) -> serde_json::Value {
 }
 
 /// The mistake, and below it the line with a mark where it begins.
-fn shown(mistake: &Mistake, file: &str, text: &str) -> String {
-    let message = printable(&mistake.message);
+fn shown(mistake: &Mistake, kind: &str, file: &str, text: &str) -> String {
+    let message = format!("{kind}{}", printable(&mistake.message));
     let Some(place) = mistake.place else { return format!("{}: {message}\n", printable(file)) };
     let number = place.line.to_string();
     let line = printable(text.lines().nth(place.line - 1).unwrap_or_default());
@@ -70,7 +78,11 @@ fn shown(mistake: &Mistake, file: &str, text: &str) -> String {
 fn fine(plan: &AccessPlan, file: &str) -> String {
     let open = plan.routes().iter().filter(|route| *route.access() == Access::Open).count();
     let routes = counted(plan.routes().len(), "route");
-    format!("{} {}: {routes}, {open} of them open", good("No mistake in"), printable(file))
+    let warnings = match plan.warnings().len() {
+        0 => String::new(),
+        count => format!(", {}", counted(count, "warning")),
+    };
+    format!("{} {}: {routes}, {open} of them open{warnings}", good("No mistake in"), printable(file))
 }
 
 fn counted(count: usize, what: &str) -> String {

@@ -1,14 +1,18 @@
 //! `vorsel plan`: questions about an access plan.
 
 mod ask;
+mod compare;
 mod lint;
+mod page;
+mod table;
 
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
-use vorsel::AccessPlan;
+use serde_json::{Value, json};
+use vorsel::{AccessPlan, Credential, Witness};
 
 use crate::failure::Failure;
 
@@ -22,13 +26,17 @@ pub(crate) struct PlanArguments {
 #[derive(Debug, Subcommand)]
 enum PlanAction {
     Lint(lint::LintArguments),
+    Table(table::TableArguments),
     Ask(ask::AskArguments),
+    Compare(compare::CompareArguments),
 }
 
 pub(crate) fn run(arguments: &PlanArguments) -> Result<ExitCode, Failure> {
     match &arguments.action {
         PlanAction::Lint(arguments) => lint::run(arguments),
+        PlanAction::Table(arguments) => table::run(arguments),
         PlanAction::Ask(arguments) => ask::run(arguments),
+        PlanAction::Compare(arguments) => compare::run(arguments),
     }
 }
 
@@ -41,8 +49,24 @@ struct PlanFile {
 
 impl PlanFile {
     fn open(&self) -> Result<AccessPlan, Failure> {
-        Ok(AccessPlan::read(&text_of(&self.file)?, &self.file.display().to_string())?)
+        read_plan(&self.file)
     }
+}
+
+fn read_plan(path: &Path) -> Result<AccessPlan, Failure> {
+    Ok(AccessPlan::read(&text_of(path)?, &path.display().to_string())?)
+}
+
+/// An example caller and request, for JSON.
+fn witness_record(witness: &Witness) -> Value {
+    json!({
+        "method": witness.method(),
+        "path": witness.path(),
+        "claims": witness.claims(),
+        "signed_in_ago": witness.signed_in_ago().map(|ago| ago.as_secs()),
+        "credentials": witness.credentials().iter().map(Credential::name).collect::<Vec<_>>(),
+        "checks": witness.answers().map(|(check, yes)| (check.to_owned(), yes.into())).collect::<serde_json::Map<_, _>>(),
+    })
 }
 
 fn text_of(path: &Path) -> Result<String, Failure> {

@@ -197,7 +197,7 @@ impl Tour {
         let draft = AccessDraft::new("ope-0002", audience, &self.settings.client, lifetime)
             .roles(["operator"])
             .scopes(Scopes::parse("dome:move")?)
-            .own(Staff { training: 4, shift: None, confirmed: true });
+            .own(Staff { training: 4, confirmed: true, ..Staff::default() });
         Ok(self.issuer.access(&draft, &random_id()?, now().before(age))?)
     }
 }

@@ -89,7 +89,9 @@ impl<'a> Compiler<'a> {
             }
             let mut good_as = reached;
             good_as.insert(role.name.clone());
-            roles.0.insert(role.name.clone(), good_as);
+            if roles.0.insert(role.name.clone(), good_as).is_none() {
+                roles.1.push(role.name.clone());
+            }
         }
         roles
     }

@@ -127,18 +127,18 @@ impl Linter<'_> {
         if self.reaches_unsound(tree) {
             return;
         }
-        if !self.plan.can_be(tree, true, path) {
+        if !self.plan.can_hold(tree, path) {
             self.mistakes.push((span.clone(), format!("nobody can ever fulfil {tree}")));
             return;
         }
-        if asks_for_something(self.plan, tree) && !self.plan.can_be(tree, false, path) {
-            let message = format!("every signed-in caller fulfils {tree}; if that is meant, write signed-in");
+        if asks_for_something(self.plan, tree) && !self.plan.can_fail(tree, path) {
+            let message = format!("every signed-in caller fulfils {tree}; write signed-in if that is meant");
             self.warnings.push((span.clone(), message));
         }
         let mut idle = Vec::new();
         tree.walk(&mut |part| {
             if let Rule::Any(parts) = part {
-                idle.extend(parts.iter().filter(|part| !self.plan.can_be(part, true, path)));
+                idle.extend(parts.iter().filter(|part| !self.plan.can_hold(part, path)));
             }
         });
         for part in idle {

@@ -52,15 +52,28 @@ pub enum Access {
     Need(Rule),
 }
 
-/// Which roles a role is as good as, itself among them.
+/// Which roles a role is as good as, itself among them; and the roles in the order declared.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Roles(pub(super) BTreeMap<String, BTreeSet<String>>);
+pub(super) struct Roles(pub(super) BTreeMap<String, BTreeSet<String>>, pub(super) Vec<String>);
 
 impl AccessPlan {
     /// The rule of a named policy.
     #[must_use]
     pub fn policy_of(&self, name: &str) -> Option<&Rule> {
         self.policies.get(name)
+    }
+
+    /// The named policies and their rules.
+    pub fn policies(&self) -> impl Iterator<Item = (&str, &Rule)> {
+        self.policies.iter().map(|(name, rule)| (name.as_str(), rule))
+    }
+
+    /// The roles in the order declared, each with all others that it includes.
+    pub fn roles(&self) -> impl Iterator<Item = (&str, Vec<&str>)> {
+        self.roles.1.iter().map(|role| {
+            let good_as = self.roles.0.get(role).into_iter().flatten();
+            (role.as_str(), good_as.filter(|other| *other != role).map(String::as_str).collect())
+        })
     }
 
     /// What can hardly be meant, though the plan can be used: a rule that every signed-in caller fulfils though it asks

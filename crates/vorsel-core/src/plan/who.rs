@@ -71,12 +71,10 @@ impl AccessPlan {
         self.route_of(method, path).map(|route| self.row(route, &self.columns()))
     }
 
-    /// Anyone, a caller without a role, and each role: those that include fewer others first.
+    /// Anyone, a caller without a role, and each role in the order declared.
     #[must_use]
     pub fn columns(&self) -> Vec<Who> {
-        let mut roles: Vec<_> = self.roles.0.iter().map(|(role, included)| (included.len(), role.clone())).collect();
-        roles.sort();
-        let roles = roles.into_iter().map(|(_, role)| Who::Role(role));
+        let roles = self.roles.1.iter().cloned().map(Who::Role);
         [Who::Anyone, Who::SignedIn].into_iter().chain(roles).collect()
     }
 
@@ -175,17 +173,25 @@ impl AccessPlan {
         })
     }
 
-    /// Whether a rule can come out as `holds` for any signed-in caller at all. Without a path, its parameters may be
-    /// anything.
-    pub(super) fn can_be(&self, rule: &Rule, holds: bool, path: Option<&str>) -> bool {
-        let answers = |binding| {
-            let mut model = Model::new(&[self]);
+    /// Whether any signed-in caller at all fulfils a rule. Without a path, its parameters may be anything.
+    pub(super) fn can_hold(&self, rule: &Rule, path: Option<&str>) -> bool {
+        self.some_caller(rule, true, path, || Model::new(&[self]))
+    }
+
+    /// Whether a caller whose roles the plan knows fails to fulfil a rule.
+    pub(super) fn can_fail(&self, rule: &Rule, path: Option<&str>) -> bool {
+        self.some_caller(rule, false, path, || Model::with_declared_roles(&[self]))
+    }
+
+    fn some_caller(&self, rule: &Rule, holds: bool, path: Option<&str>, model: impl Fn() -> Model) -> bool {
+        let there_is = |binding| {
+            let mut model = model();
             let formula: Formula = model.rule(self, rule, holds, Holding::Any, binding);
             model.find(&formula).is_some()
         };
         match path {
-            None => answers(None),
-            Some(path) => shapes(path, self.deepest()).iter().any(|shape| answers(Some(&shape.bindings[0]))),
+            None => there_is(None),
+            Some(path) => shapes(path, self.deepest()).iter().any(|shape| there_is(Some(&shape.bindings[0]))),
         }
     }
 }
@@ -217,48 +223,60 @@ impl AccessTable {
         conditions
     }
 
-    /// The words of one cell: `yes`, `-`, or `if` with the number of the condition.
+    /// The table as text: a line for each route, then the conditions by number, then who needs several roles. `paint` gets
+    /// the words of each cell, padded, and gives them back with colours or without; heads and routes come without a
+    /// [`Reach`].
     #[must_use]
-    pub fn cell(&self, reach: &Reach) -> String {
-        match reach {
+    pub fn render(&self, paint: impl Fn(Option<&Reach>, &str) -> String) -> String {
+        let conditions = self.conditions();
+        let cell = |reach: &Reach| match reach {
             Reach::Yes => "yes".to_owned(),
             Reach::No => "-".to_owned(),
             Reach::If(rule) => {
-                let at = self.conditions().iter().position(|known| *known == rule);
+                let at = conditions.iter().position(|known| *known == rule);
                 format!("if {}", at.map_or(0, |at| at + 1))
             }
+        };
+        let method = self.rows.iter().map(|row| row.route.method.len()).max().unwrap_or_default();
+        let route = |row: &AccessRow| format!("{:method$} {}", row.route.method, row.route.path);
+        let first = self.rows.iter().map(|row| route(row).chars().count()).max().unwrap_or_default();
+        let heads: Vec<String> = self.columns.iter().map(ToString::to_string).collect();
+        let width = |column: usize| {
+            let cells = self.rows.iter().map(|row| cell(&row.reach[column]).len());
+            cells.chain([heads[column].len()]).max().unwrap_or_default()
+        };
+        let widths: Vec<usize> = (0..heads.len()).map(width).collect();
+        let mut text = String::new();
+        let mut line = |cells: Vec<(Option<&Reach>, String)>| {
+            let last = cells.len() - 1;
+            for (at, (reach, words)) in cells.into_iter().enumerate() {
+                let words = if at == last { words.trim_end().to_owned() } else { words };
+                text.push_str(&paint(reach, &words));
+                text.push_str(if at == last { "\n" } else { "  " });
+            }
+        };
+        let head = heads.iter().zip(&widths).map(|(head, width)| (None, format!("{head:width$}")));
+        line([(None, format!("{:first$}", "route"))].into_iter().chain(head).collect());
+        for row in &self.rows {
+            let cells = row.reach.iter().zip(&widths);
+            let cells = cells.map(|(reach, width)| (Some(reach), format!("{:width$}", cell(reach))));
+            line([(None, format!("{:first$}", route(row)))].into_iter().chain(cells).collect());
         }
+        for (at, rule) in conditions.iter().enumerate() {
+            text.push_str(if at == 0 { "\n" } else { "" });
+            text.push_str(&format!("{:>5}  {rule}\n", format!("if {}", at + 1)));
+        }
+        for row in &self.rows {
+            if let Some(witness) = &row.together {
+                text.push_str(&format!("\nonly with several roles at once: {witness}\n"));
+            }
+        }
+        text
     }
 }
 
 impl fmt::Display for AccessTable {
-    /// A line for each route, then the conditions by number, then who needs several roles.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let heads = ["route".to_owned()].into_iter().chain(self.columns.iter().map(ToString::to_string)).collect();
-        let mut lines: Vec<Vec<String>> = vec![heads];
-        let method = self.rows.iter().map(|row| row.route.method.len()).max().unwrap_or_default();
-        for row in &self.rows {
-            let route = format!("{:method$} {}", row.route.method, row.route.path);
-            lines.push([route].into_iter().chain(row.reach.iter().map(|reach| self.cell(reach))).collect());
-        }
-        let width = |column: usize| lines.iter().map(|line| line[column].chars().count()).max().unwrap_or_default();
-        let widths: Vec<_> = (0..=self.columns.len()).map(width).collect();
-        for line in &lines {
-            let cells = line.iter().zip(&widths).map(|(cell, width)| format!("{cell:width$}"));
-            writeln!(f, "{}", cells.collect::<Vec<_>>().join("  ").trim_end())?;
-        }
-        let conditions = self.conditions();
-        if !conditions.is_empty() {
-            writeln!(f)?;
-        }
-        for (at, rule) in conditions.iter().enumerate() {
-            writeln!(f, "{:>4}  {rule}", format!("if {}", at + 1))?;
-        }
-        for row in &self.rows {
-            if let Some(witness) = &row.together {
-                writeln!(f, "\nOnly with several roles at once: {witness}")?;
-            }
-        }
-        Ok(())
+        f.write_str(&self.render(|_, words| words.to_owned()))
     }
 }

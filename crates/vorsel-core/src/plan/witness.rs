@@ -43,9 +43,8 @@ impl Witness {
             credentials: Credential::Bearer.into(),
             answers: Vec::new(),
         };
-        caller.claims.insert("sub".to_owned(), json!("somebody"));
-        let mut held: Vec<&str> = roles.to_vec();
-        let (mut scopes, mut segments) = (Vec::new(), Vec::new());
+        let (mut held, mut scopes, mut segments) = (roles.to_vec(), Vec::new(), Vec::new());
+        let (mut subject, mut own) = (Some(json!("somebody")), Object::new());
         for (thing, value) in found.values() {
             let is_true = value == Some(&Value::Bool(true));
             match thing {
@@ -59,23 +58,19 @@ impl Witness {
                     caller.credentials = kinds.fold(Credentials::NONE, Credentials::with);
                 }
                 Thing::SignedInAgo => caller.signed_in_ago = value.and_then(Value::as_u64).map(Duration::from_secs),
-                Thing::Subject => {
-                    caller.claims.shift_remove("sub");
-                    set(&mut caller.claims, &["sub".to_owned()], value);
-                }
-                Thing::Acr => set(&mut caller.claims, &["acr".to_owned()], value),
-                Thing::Claim(names) => set(&mut caller.claims, names, value),
-                Thing::ListHolds(names, item) if is_true => add(&mut caller.claims, names, item),
+                Thing::Subject => subject = value.cloned(),
+                Thing::Acr => set(&mut own, &["acr".to_owned()], value),
+                Thing::Claim(names) => set(&mut own, names, value),
+                Thing::ListHolds(names, item) if is_true => add(&mut own, names, item),
                 Thing::ListHolds(..) => {}
                 Thing::Segment(part) => segments.push((*part, value.and_then(Value::as_str).map(str::to_owned))),
             }
         }
-        if !held.is_empty() {
-            caller.claims.insert("roles".to_owned(), json!(held));
-        }
-        if !scopes.is_empty() {
-            caller.claims.insert("scope".to_owned(), json!(scopes.join(" ")));
-        }
+        let roles = (!held.is_empty()).then(|| json!(held));
+        let scope = (!scopes.is_empty()).then(|| json!(scopes.join(" ")));
+        let registered = [("sub", subject), ("roles", roles), ("scope", scope)];
+        caller.claims.extend(registered.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value?))));
+        caller.claims.extend(own);
         let segment = |part: usize| {
             let known = segments.iter().find(|(known, _)| *known == part);
             known.map_or_else(|| Some(format!("any-{part}")), |(_, value)| value.clone())

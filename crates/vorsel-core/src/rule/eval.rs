@@ -30,8 +30,9 @@ pub struct StepUp {
 pub struct Reason {
     /// The atom or policy as it is written, or `all of`, `one of`, `not` for what is put together from its parts.
     pub rule: String,
-    /// Whether it holds. Under a `not`, this is what the `not` turns round.
-    pub held: bool,
+    /// Whether it holds; nothing as long as that hangs on a check that has not answered. Under a `not`, this is what the
+    /// `not` turns round.
+    pub held: Option<bool>,
     /// What the caller has of that which is asked for.
     pub seen: Option<String>,
     /// The parts, in the order written.
@@ -240,7 +241,7 @@ impl<B: RoleBook> Evaluator<'_, '_, B> {
         };
         Reason {
             rule: words,
-            held: self.holds_under(rule, negated) == Some(true),
+            held: self.holds_under(rule, negated),
             seen: self.evidence(rule),
             parts: parts.iter().map(|part| self.reason(part, negated_inside)).collect(),
         }

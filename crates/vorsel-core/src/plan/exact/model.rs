@@ -93,12 +93,18 @@ pub(in crate::plan) struct Model {
 
 impl Model {
     pub(in crate::plan) fn new(plans: &[&AccessPlan]) -> Self {
-        let mut roles: BTreeSet<String> = plans.iter().flat_map(|plan| plan.roles.0.keys().cloned()).collect();
+        let mut model = Self::with_declared_roles(plans);
         let mut stranger = "stranger".to_owned();
-        while roles.contains(&stranger) {
+        while model.roles.contains(&stranger) {
             stranger.push_str("-2");
         }
-        roles.insert(stranger);
+        model.roles.insert(stranger);
+        model
+    }
+
+    /// A model that leaves callers out who hold a role that no plan declares.
+    pub(in crate::plan) fn with_declared_roles(plans: &[&AccessPlan]) -> Self {
+        let roles = plans.iter().flat_map(|plan| plan.roles.0.keys().cloned()).collect();
         Self { roles, things: Vec::new(), atoms: Vec::new() }
     }
 
