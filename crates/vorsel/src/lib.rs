@@ -26,7 +26,7 @@
 //! |---|---|---|
 //! | `axum` | yes | [`Routes`] checked against the plan, [`Caller`] as an extractor, and the endpoints |
 //! | `sqlite` | no | the embedded session store |
-//! | `testing` | no | a clock to move, and the suite that every session store must pass |
+//! | `testing` | no | a clock to move, an issuer to throw away, a picture of who may reach what, and the suite that every session store must pass |
 
 mod admission;
 mod checker;
@@ -35,6 +35,7 @@ mod clock;
 pub mod endpoints;
 mod guard;
 mod keys;
+mod plan_file;
 mod random;
 mod sessions;
 pub mod store;
@@ -51,6 +52,7 @@ pub use guard::{
 #[cfg(feature = "axum")]
 pub use guard::{GuardedApp, NoCaller, Routes, RoutesError};
 pub use keys::{IssuerKeys, KeyFileError, KeyStepError, LiveKeyring};
+pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
 pub use sessions::{RenewError, RenewalRequest, Sessions, SetUpError, StartError, TokenReply};
 pub use vorsel_core::*;

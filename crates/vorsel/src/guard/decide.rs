@@ -27,7 +27,8 @@ use crate::clock::Clock;
 /// around every route: in axum, what is added to a router after `.layer(guard)` is not behind it. A handler that asks for
 /// a [`Caller`] is refused rather than run when the guard is missing. A layer that rewrites the request's URI belongs
 /// around the whole router: the guard goes by the path that the outermost axum router saw. A CORS layer belongs around
-/// the guard too, so that a page may read refusals; preflights that do reach the guard are answered 204.
+/// the guard too, so that a page may read refusals; preflights that do reach the guard are answered 204. Inside a router,
+/// axum adds an `Allow` header with the methods of a path to refusals of other methods; `Routes::guard` keeps it from that.
 ///
 /// A caller may come with a token in the `Authorization` header, with one in a cookie, with an API key, or with several
 /// of them; then all must be accepted and be for the same subject, and the first of them is what the claims are taken

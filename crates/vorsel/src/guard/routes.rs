@@ -154,7 +154,9 @@ impl Routes {
             }
         }
         if problems.is_empty() {
-            return Ok(GuardedApp(self.into_unguarded_router().layer(guard)));
+            // Around the router as a whole: a layer within it would leave axum to name, in the answers to refused
+            // requests, every method that a path has a handler for.
+            return Ok(GuardedApp(Router::new().fallback_service(guard.layer(self.into_unguarded_router()))));
         }
         Err(RoutesError { problems })
     }

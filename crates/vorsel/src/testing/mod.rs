@@ -1,5 +1,8 @@
-//! For tests: a clock that the test moves, and the suite that every session store must pass.
+//! For tests: a clock to move, an issuer to throw away, a picture of who may reach what, and the suite that every session
+//! store must pass.
 
+mod access;
+mod issuer;
 pub mod store;
 
 use std::sync::atomic::{AtomicI64, Ordering};
@@ -8,6 +11,9 @@ use std::time::Duration;
 use vorsel_core::Timestamp;
 
 use crate::clock::Clock;
+
+pub use access::assert_access;
+pub use issuer::{TestCaller, TestIssuer};
 
 /// A clock that stands still until the test moves it.
 #[derive(Debug)]

@@ -1,0 +1,186 @@
+//! An issuer to throw away, and callers of it in one line.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use http::header::AUTHORIZATION;
+use http::{HeaderValue, Request};
+use serde_json::Value;
+use vorsel_core::{
+    AccessDraft, AccessPlan, Algorithm, Expectations, Issuer, KeySet, Lifetime, Object, Scopes, SigningKey, Timestamp,
+    Verifier,
+};
+
+use super::StillClock;
+use crate::clock::Clock;
+use crate::guard::{Guard, GuardBuilder};
+use crate::random::random_id;
+
+const ISSUER: &str = "https://issuer.test";
+const AUDIENCE: &str = "https://api.test";
+
+/// An issuer with a key of its own and a clock that stands still until the test moves it.
+///
+/// ```
+/// use tower::{Layer, ServiceExt, service_fn};
+/// use vorsel::testing::TestIssuer;
+/// use vorsel::{AccessPlan, NoOwn};
+/// # tokio::runtime::Runtime::new()?.block_on(async {
+/// let issuer = TestIssuer::new();
+/// let plan = AccessPlan::builder().role("operator", &[]).need("GET", "/dome", "role operator").build()?;
+/// let guard = issuer.guard::<NoOwn>(plan).build()?;
+/// let service = guard.layer(service_fn(async |_| Ok::<_, std::io::Error>(http::Response::new(String::new()))));
+///
+/// let request = issuer.caller("ope-0002").role("operator").request::<()>("GET", "/dome");
+/// assert_eq!(service.clone().oneshot(request).await?.status(), 200);
+/// let request = issuer.caller("vis-0003").request::<()>("GET", "/dome");
+/// assert_eq!(service.oneshot(request).await?.status(), 403);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// # })?;
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+#[derive(Debug)]
+pub struct TestIssuer {
+    issuer: Issuer,
+    keys: KeySet,
+    clock: Arc<StillClock>,
+}
+
+impl TestIssuer {
+    /// A new issuer.
+    ///
+    /// # Panics
+    /// If the operating system gives no randomness.
+    #[must_use]
+    #[expect(clippy::new_without_default, reason = "no two of them are the same")]
+    pub fn new() -> Self {
+        let key = SigningKey::generate(Algorithm::EdDsa).unwrap_or_else(|error| panic!("no key: {error}"));
+        let keys = KeySet::new([key.verifying_key()]);
+        let clock = Arc::new(StillClock::at(Timestamp::from_secs(1_800_000_000)));
+        Self { issuer: Issuer::new(ISSUER, key), keys, clock }
+    }
+
+    /// The clock, for the test to move and for the app to go by.
+    #[must_use]
+    pub fn clock(&self) -> Arc<StillClock> {
+        self.clock.clone()
+    }
+
+    /// A verifier of this issuer's access tokens.
+    #[must_use]
+    pub fn verifier(&self) -> Verifier {
+        Verifier::new(self.keys.clone(), Expectations::access(ISSUER, AUDIENCE))
+    }
+
+    /// A guard that believes this issuer and goes by its clock.
+    pub fn guard<C>(&self, plan: AccessPlan) -> GuardBuilder<C> {
+        Guard::builder(self.verifier(), plan).clock(self.clock())
+    }
+
+    /// A caller of this subject, who signed in just now and has no role.
+    pub fn caller(&self, subject: &str) -> TestCaller<'_> {
+        TestCaller {
+            issuer: self,
+            subject: subject.to_owned(),
+            audience: AUDIENCE.to_owned(),
+            roles: Vec::new(),
+            scope: String::new(),
+            acr: None,
+            signed_in_ago: Duration::ZERO,
+            lifetime: Lifetime::minutes(5),
+            own: Object::new(),
+        }
+    }
+}
+
+/// A caller for tests: what the token is to say.
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct TestCaller<'i> {
+    issuer: &'i TestIssuer,
+    subject: String,
+    audience: String,
+    roles: Vec<String>,
+    scope: String,
+    acr: Option<String>,
+    signed_in_ago: Duration,
+    lifetime: Lifetime,
+    own: Object,
+}
+
+impl TestCaller<'_> {
+    /// A role; call again for more.
+    pub fn role(mut self, role: &str) -> Self {
+        self.roles.push(role.to_owned());
+        self
+    }
+
+    /// The scopes, with a space between them.
+    pub fn scope(mut self, scopes: &str) -> Self {
+        self.scope = scopes.to_owned();
+        self
+    }
+
+    /// A claim of the app's own; call again for more.
+    pub fn claim(mut self, name: &str, value: impl Into<Value>) -> Self {
+        self.own.insert(name.to_owned(), value.into());
+        self
+    }
+
+    /// Another audience than the guard expects.
+    pub fn audience(mut self, audience: &str) -> Self {
+        self.audience = audience.to_owned();
+        self
+    }
+
+    /// How the caller authenticated.
+    pub fn acr(mut self, acr: &str) -> Self {
+        self.acr = Some(acr.to_owned());
+        self
+    }
+
+    /// How long ago the caller authenticated.
+    pub fn signed_in_ago(mut self, ago: Duration) -> Self {
+        self.signed_in_ago = ago;
+        self
+    }
+
+    /// How long the token lasts; 5 minutes if nothing is said.
+    pub const fn lifetime(mut self, lifetime: Lifetime) -> Self {
+        self.lifetime = lifetime;
+        self
+    }
+
+    /// The token.
+    ///
+    /// # Panics
+    /// If no token can say this: scopes that are none, or a registered name for a claim of the app's own.
+    #[must_use]
+    pub fn token(&self) -> String {
+        let now = self.issuer.clock.now();
+        let scopes = Scopes::parse(&self.scope).unwrap_or_else(|error| panic!("{error}"));
+        let id = random_id().unwrap_or_else(|error| panic!("{error}"));
+        let mut draft = AccessDraft::new(&self.subject, &self.audience, "test", self.lifetime)
+            .roles(&self.roles)
+            .scopes(scopes)
+            .session("test-session", now.before(self.signed_in_ago))
+            .own(&self.own);
+        if let Some(acr) = &self.acr {
+            draft = draft.acr(acr);
+        }
+        self.issuer.issuer.access(&draft, &id, now).unwrap_or_else(|error| panic!("{error}"))
+    }
+
+    /// A request of this caller, with the token in the `Authorization` header.
+    ///
+    /// # Panics
+    /// As [`token`](Self::token), and if method or path are none.
+    #[must_use]
+    pub fn request<B: Default>(&self, method: &str, path: &str) -> Request<B> {
+        let mut bearer =
+            HeaderValue::try_from(format!("Bearer {}", self.token())).unwrap_or_else(|error| panic!("{error}"));
+        bearer.set_sensitive(true);
+        let request = Request::builder().method(method).uri(path).header(AUTHORIZATION, bearer).body(B::default());
+        request.unwrap_or_else(|error| panic!("{method} {path}: {error}"))
+    }
+}
