@@ -46,7 +46,7 @@ pub enum Refusal {
         reason: String,
     },
     /// The caller does not fulfil the route's rule.
-    Unmet(Unmet),
+    Unmet(Box<Unmet>),
     /// A CORS preflight, which comes without credentials; answered here, since a handler is no place for it.
     Preflight,
     /// A request for the options of a path, answered here.
@@ -123,7 +123,7 @@ impl Refusal {
             Self::BadHeader { .. } => (400, Some("invalid_request"), "A header with a credential cannot be read."),
             Self::Disagreement(..) => (400, Some("invalid_request"), "The credentials are not of one caller."),
             Self::BadToken(_) => (401, Some("invalid_token"), "The access token is not accepted."),
-            Self::Unmet(Unmet { step_up: Some(_), .. }) => {
+            Self::Unmet(unmet) if unmet.step_up.is_some() => {
                 (401, Some("insufficient_user_authentication"), "This needs a fresh or a stronger sign-in.")
             }
             Self::Unmet(_) | Self::NoRule { signed_in: true } => {
@@ -134,12 +134,13 @@ impl Refusal {
         if let Some(error) = error {
             challenge.push_str(&format!(", error=\"{error}\""));
         }
-        if let Self::Unmet(Unmet { scopes, .. }) = self
-            && !scopes.is_empty()
-        {
-            challenge.push_str(&format!(", scope={}", quoted_string(&scopes.join(" "))));
+        let Self::Unmet(unmet) = self else {
+            return Answer { challenge: Some(challenge), ..plain(status, detail) };
+        };
+        if !unmet.scopes.is_empty() {
+            challenge.push_str(&format!(", scope={}", quoted_string(&unmet.scopes.join(" "))));
         }
-        if let Self::Unmet(Unmet { step_up: Some(step_up), .. }) = self {
+        if let Some(step_up) = &unmet.step_up {
             // RFC 9470 section 3
             if !step_up.acr_values.is_empty() {
                 challenge.push_str(&format!(", acr_values={}", quoted_string(&step_up.acr_values.join(" "))));

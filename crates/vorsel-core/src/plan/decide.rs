@@ -43,7 +43,7 @@ pub enum Verdict {
     /// The rule hangs on the app's own check of this name: ask it, and decide once more with its answer.
     NeedsCheck(String),
     /// The caller does not fulfil the rule.
-    Refused(Unmet),
+    Refused(Box<Unmet>),
     /// The request asks for the options of a path that says nothing of OPTIONS itself: this caller may use these methods.
     Methods(Vec<String>),
     /// The path is open, but only to other methods: these.
@@ -161,12 +161,12 @@ impl AccessPlan {
         });
         let mut scopes = Vec::new();
         evaluator.missing_scopes(rule, &mut scopes);
-        Verdict::Refused(Unmet {
+        Verdict::Refused(Box::new(Unmet {
             rule: rule.to_string(),
             parts: evaluator.unmet(rule),
             scopes: scopes.into_iter().map(str::to_owned).collect(),
             step_up,
-        })
+        }))
     }
 }
 

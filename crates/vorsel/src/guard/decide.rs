@@ -7,15 +7,16 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 
 use async_trait::async_trait;
-use http::Method;
 use http::header::{ACCESS_CONTROL_REQUEST_METHOD, ORIGIN};
 use http::request::Parts;
+use http::{Extensions, HeaderMap, Method, Request, Uri};
 use serde::de::DeserializeOwned;
 use vorsel_core::{AccessPlan, Checked, Credential, NoOwn, Refusal, Timestamp, Verdict, VouchError};
 
 use super::api_key::{ApiKeyHash, ApiKeyOwner, ApiKeys};
 use super::caller::Caller;
 use super::check::{CheckRequest, Checks};
+use super::header::odd_token;
 use super::sources::{Presented, Sources};
 use crate::checker::Checker;
 use crate::clock::Clock;
@@ -140,25 +141,67 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     /// On an open route a credential that is not accepted is left aside, so that a client with an expired token can
     /// still sign in.
     pub fn decide(&self, parts: &Parts, now: Timestamp) -> Deciding<C> {
+        self.decide_head(Head::of(parts), now)
+    }
+
+    pub(super) fn decide_head(&self, head: Head<'_>, now: Timestamp) -> Deciding<C> {
         let inner = &self.inner;
-        if inner.is_preflight(parts) {
+        if inner.is_preflight(head) {
             return Deciding::ready(Err(Refusal::Preflight));
         }
-        let presented = match inner.sources.present(&parts.method, &parts.headers) {
+        let presented = match inner.sources.present(head.method, head.headers) {
             Ok(Presented { api_key: Some(key), .. }) => {
-                let (inner, parts, hash) = (inner.clone(), parts.clone(), ApiKeyHash::of(key));
-                return Deciding { state: State::Pending(Box::pin(inner.with_api_key(parts, hash, now))) };
+                let (inner, hash) = (inner.clone(), ApiKeyHash::of(key));
+                return Deciding { state: State::Pending(Box::pin(inner.with_api_key(head.to_parts(), hash, now))) };
             }
             presented => presented,
         };
         let caller = presented.and_then(|presented| inner.identify(presented, None, now));
-        match inner.apply(parts, caller, &[], now) {
+        match inner.apply(head, caller, &[], now) {
             Applied::Done(admitted) => Deciding::ready(admitted),
             Applied::Ask(check, caller) => {
-                let (inner, parts) = (inner.clone(), parts.clone());
-                Deciding { state: State::Pending(Box::pin(inner.with_checks(parts, check, caller, now))) }
+                let inner = inner.clone();
+                Deciding { state: State::Pending(Box::pin(inner.with_checks(head.to_parts(), check, caller, now))) }
             }
         }
+    }
+}
+
+/// What a guard looks at of a request, where it is: taking a request apart and putting it together again costs more.
+#[derive(Clone, Copy)]
+pub(super) struct Head<'r> {
+    method: &'r Method,
+    uri: &'r Uri,
+    headers: &'r HeaderMap,
+    extensions: &'r Extensions,
+}
+
+impl<'r> Head<'r> {
+    pub(super) fn of(parts: &'r Parts) -> Self {
+        Self { method: &parts.method, uri: &parts.uri, headers: &parts.headers, extensions: &parts.extensions }
+    }
+
+    pub(super) fn of_request<B>(request: &'r Request<B>) -> Self {
+        let (method, uri, headers) = (request.method(), request.uri(), request.headers());
+        Self { method, uri, headers, extensions: request.extensions() }
+    }
+
+    /// The path as the client sent it. Inside a nested axum router the request's own URI has lost its beginning.
+    pub(super) fn path(self) -> &'r str {
+        #[cfg(feature = "axum")]
+        if let Some(original) = self.extensions.get::<axum::extract::OriginalUri>() {
+            return original.path();
+        }
+        self.uri.path()
+    }
+
+    fn to_parts(self) -> Parts {
+        let (mut parts, ()) = Request::new(()).into_parts();
+        parts.method = self.method.clone();
+        parts.uri = self.uri.clone();
+        parts.headers = self.headers.clone();
+        parts.extensions = self.extensions.clone();
+        parts
     }
 }
 
@@ -172,11 +215,11 @@ enum Applied<C> {
 impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     /// A preflight comes without credentials ([Fetch section 4.8](https://fetch.spec.whatwg.org/#cors-preflight-fetch)).
     /// Only a path that says so itself gets it: a handler for any method would take it for a request.
-    fn is_preflight(&self, parts: &Parts) -> bool {
-        parts.method == Method::OPTIONS
-            && parts.headers.contains_key(ORIGIN)
-            && parts.headers.contains_key(ACCESS_CONTROL_REQUEST_METHOD)
-            && self.plan.route_of("OPTIONS", whole_path(parts)).is_none()
+    fn is_preflight(&self, head: Head<'_>) -> bool {
+        head.method == Method::OPTIONS
+            && head.headers.contains_key(ORIGIN)
+            && head.headers.contains_key(ACCESS_CONTROL_REQUEST_METHOD)
+            && self.plan.route_of("OPTIONS", head.path()).is_none()
     }
 
     /// Who the credentials are of: each is checked, and all must be for the same subject.
@@ -186,10 +229,13 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         owner: Option<Result<Checked<C>, Refusal>>,
         now: Timestamp,
     ) -> Result<Option<Caller<C>>, Refusal> {
-        let token = |token: &str| self.checker.check(token, now).map_err(Refusal::BadToken);
+        let bearer = |token: &[u8]| {
+            self.checker.check(token, now).map_err(|finding| odd_token(token).unwrap_or(Refusal::BadToken(finding)))
+        };
+        let cookie = |token: &str| self.checker.check(token, now).map_err(Refusal::BadToken);
         let sources = [
-            (Credential::Bearer, presented.bearer.map(token)),
-            (Credential::Cookie, presented.cookie.map(token)),
+            (Credential::Bearer, presented.bearer.map(bearer)),
+            (Credential::Cookie, presented.cookie.map(cookie)),
             (Credential::ApiKey, owner.map(|owner| owner.map(Arc::new))),
         ];
         let mut known: Option<(Credential, Caller<C>)> = None;
@@ -206,14 +252,14 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
 
     fn apply(
         &self,
-        parts: &Parts,
+        head: Head<'_>,
         caller: Result<Option<Caller<C>>, Refusal>,
         answers: &[(String, bool)],
         now: Timestamp,
     ) -> Applied<C> {
         let known = caller.as_ref().ok().and_then(Option::as_ref);
         let facts = known.map(|caller| caller.facts(answers));
-        Applied::Done(match self.plan.decide(parts.method.as_str(), whole_path(parts), facts, now) {
+        Applied::Done(match self.plan.decide(head.method.as_str(), head.path(), facts, now) {
             Verdict::Open => Ok(caller.ok().flatten()),
             Verdict::Allowed => caller,
             Verdict::NeedsCheck(check) => match caller {
@@ -242,7 +288,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         };
         let presented = self.sources.present(&parts.method, &parts.headers);
         let caller = presented.and_then(|presented| self.identify(presented, Some(owner), now));
-        match self.apply(&parts, caller, &[], now) {
+        match self.apply(Head::of(&parts), caller, &[], now) {
             Applied::Done(admitted) => admitted,
             Applied::Ask(check, caller) => self.with_checks(parts, check, caller, now).await,
         }
@@ -258,11 +304,11 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     ) -> Admitted<C> {
         let mut answers: Vec<(String, bool)> = Vec::new();
         loop {
-            let request = CheckRequest::new(parts.clone(), self.plan.parameters_of(whole_path(&parts)));
+            let request = CheckRequest::new(parts.clone(), self.plan.parameters_of(Head::of(&parts).path()));
             let answer = self.checks.ask(&check, caller.clone(), request).await;
             let answer = answer.map_err(|error| unanswered(&format!("check {check}"), &*error))?;
             answers.push((check, answer));
-            match self.apply(&parts, Ok(Some(caller)), &answers, now) {
+            match self.apply(Head::of(&parts), Ok(Some(caller)), &answers, now) {
                 Applied::Done(admitted) => return admitted,
                 Applied::Ask(next, known) => (check, caller) = (next, known),
             }
@@ -284,15 +330,6 @@ fn unanswered(what: &str, error: &(dyn std::error::Error + Send + Sync)) -> Refu
         source = error.source();
     }
     Refusal::Unanswered { what: what.to_owned(), reason }
-}
-
-/// The path as the client sent it. Inside a nested axum router the request's own URI has lost its beginning.
-pub(super) fn whole_path(parts: &Parts) -> &str {
-    #[cfg(feature = "axum")]
-    if let Some(original) = parts.extensions.get::<axum::extract::OriginalUri>() {
-        return original.path();
-    }
-    parts.uri.path()
 }
 
 impl<C> Clone for Guard<C> {

@@ -9,7 +9,7 @@ use vorsel_core::{Refusal, problem};
 
 use super::caller::Caller;
 use super::response::response;
-use super::service::Passed;
+use super::service::Anonymous;
 
 /// Why a handler that asks for a [`Caller`] was not run.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -21,12 +21,12 @@ pub enum NoCaller {
         /// The guard's realm.
         realm: String,
     },
-    /// No guard is around this route: 500. Nobody is let in by a forgotten layer.
-    #[error("no guard is around this route; see Routes::guard, or put .layer(guard) after the last route")]
-    Unguarded,
-    /// The guard was made for other claims than the handler asks for: 500.
-    #[error("the guard was made for another type of own claims than {expected}")]
-    OtherClaims {
+    /// No guard is around this route, or one that was made for other claims than the handler asks for: 500. Nobody is let
+    /// in by a forgotten layer.
+    #[error(
+        "no guard for own claims of type {expected} is around this route; see Routes::guard, or put .layer(guard) after the last route"
+    )]
+    Unguarded {
         /// The type the handler asks for.
         expected: &'static str,
     },
@@ -36,7 +36,7 @@ impl IntoResponse for NoCaller {
     fn into_response(self) -> Response {
         match self {
             Self::Anonymous { realm } => response(Refusal::NoCredential.answer(&realm)).into_response(),
-            Self::Unguarded | Self::OtherClaims { .. } => {
+            Self::Unguarded { .. } => {
                 tracing::error!(target: "vorsel::guard", "{self}");
                 let body = problem(500, "The server is set up wrongly.");
                 (StatusCode::INTERNAL_SERVER_ERROR, [(CONTENT_TYPE, "application/problem+json")], body).into_response()
@@ -46,20 +46,19 @@ impl IntoResponse for NoCaller {
 }
 
 fn caller<C: Send + Sync + 'static>(parts: &Parts) -> Result<Option<Caller<C>>, NoCaller> {
-    let passed = parts.extensions.get::<Passed>().ok_or(NoCaller::Unguarded)?;
     // The innermost guard has the say: a caller that an outer one left behind is not its own.
-    if !passed.signed_in {
+    if parts.extensions.get::<Anonymous>().is_some() {
         return Ok(None);
     }
     let caller = parts.extensions.get::<Caller<C>>().cloned();
-    caller.map(Some).ok_or(NoCaller::OtherClaims { expected: std::any::type_name::<C>() })
+    caller.map(Some).ok_or(NoCaller::Unguarded { expected: std::any::type_name::<C>() })
 }
 
 impl<S: Sync, C: Send + Sync + 'static> FromRequestParts<S> for Caller<C> {
     type Rejection = NoCaller;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, NoCaller> {
-        let realm = || parts.extensions.get::<Passed>().map_or_else(String::new, |passed| passed.realm.to_string());
+        let realm = || parts.extensions.get::<Anonymous>().map_or_else(String::new, |by| by.realm.to_string());
         caller(parts)?.ok_or_else(|| NoCaller::Anonymous { realm: realm() })
     }
 }

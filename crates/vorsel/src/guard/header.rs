@@ -6,29 +6,35 @@ use vorsel_core::Refusal;
 
 const EXPECTED: &str = "\"Bearer\", one space and one token";
 
-/// The token, or nothing if there is no such header or it is for another scheme.
-pub(super) fn bearer_token(headers: &HeaderMap) -> Result<Option<&str>, Refusal> {
+/// The token, or nothing if there is no such header or it is for another scheme. Whether its characters are those of a
+/// token is not looked at here: [`odd_token`] does once it has been refused, since one that was seen before is known to be
+/// well written.
+pub(super) fn bearer_token(headers: &HeaderMap) -> Result<Option<&[u8]>, Refusal> {
     let mut values = headers.get_all(AUTHORIZATION).iter();
     let Some(value) = values.next() else { return Ok(None) };
     if values.next().is_some() {
         return Err(bad("more than one Authorization header"));
     }
-    let value = value.to_str().map_err(|_| bad("bytes that are not ASCII"))?;
-    let (scheme, rest) = value.split_once(' ').unwrap_or((value, ""));
+    let value = value.as_bytes();
+    let end = value.iter().position(|byte| *byte == b' ').unwrap_or(value.len());
+    let (scheme, token) = value.split_at(end);
     // The name of a scheme is read without case (RFC 9110 section 11.1).
-    if !scheme.eq_ignore_ascii_case("bearer") {
+    if !scheme.eq_ignore_ascii_case(b"bearer") {
         return Ok(None);
     }
-    let token = rest.trim_start_matches(' ');
-    let is_token_character = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~+/=".contains(&byte);
-    if token.is_empty() {
-        Err(bad("no token after the scheme"))
-    } else if token.len() > 7 && token.as_bytes()[..7].eq_ignore_ascii_case(b"bearer ") {
-        Err(bad("the scheme twice"))
-    } else if !token.bytes().all(is_token_character) {
-        Err(bad("a character that no token has"))
+    let token = token.trim_ascii_start();
+    if token.is_empty() { Err(bad("no token after the scheme")) } else { Ok(Some(token)) }
+}
+
+/// What is wrong with the header if a token that was refused is none.
+pub(super) fn odd_token(token: &[u8]) -> Option<Refusal> {
+    let is_token_character = |byte: &u8| byte.is_ascii_alphanumeric() || b"-._~+/=".contains(byte);
+    if token.len() > 7 && token[..7].eq_ignore_ascii_case(b"bearer ") {
+        Some(bad("the scheme twice"))
+    } else if token.iter().all(is_token_character) {
+        None
     } else {
-        Ok(Some(token))
+        Some(bad("a character that no token has"))
     }
 }
 
@@ -46,8 +52,9 @@ mod tests {
         for value in values {
             headers.append(AUTHORIZATION, HeaderValue::from_bytes(value).expect("a header value"));
         }
-        match bearer_token(&headers) {
-            Ok(token) => token.unwrap_or("none").to_owned(),
+        let token = bearer_token(&headers).map(|token| token.unwrap_or(b"none"));
+        match token.and_then(|token| odd_token(token).map_or(Ok(token), Err)) {
+            Ok(token) => String::from_utf8_lossy(token).into_owned(),
             Err(Refusal::BadHeader { found, .. }) => format!("! {found}"),
             Err(other) => panic!("{other}"),
         }
@@ -75,6 +82,6 @@ mod tests {
         }
         assert_eq!(read(&[]), "none");
         assert_eq!(read(&[b"Bearer a", b"Bearer a"]), "! more than one Authorization header");
-        assert_eq!(read(&[b"Bearer \xff"]), "! bytes that are not ASCII");
+        assert_eq!(read(&[b"Bearer \xff"]), "! a character that no token has");
     }
 }

@@ -22,5 +22,5 @@ pub use decide::{Admitted, Deciding, Guard};
 #[cfg(feature = "axum")]
 pub use extract::NoCaller;
 #[cfg(feature = "axum")]
-pub use routes::{GuardedApp, Routes, RoutesError};
+pub use routes::{GuardedApp, GuardedAppFuture, Routes, RoutesError};
 pub use service::{Guarded, GuardedFuture};

@@ -3,7 +3,8 @@
 use std::convert::Infallible;
 use std::fmt;
 use std::future::{Future, Ready, ready};
-use std::pin::pin;
+use std::pin::{Pin, pin};
+use std::sync::Arc;
 use std::task::{Context, Poll, Waker};
 
 use axum::Router;
@@ -14,11 +15,13 @@ use axum::routing::{MethodRouter, Route};
 use axum::serve::{IncomingStream, Listener};
 use bytes::Bytes;
 use http::{Method, Request, Response, StatusCode};
+use pin_project_lite::pin_project;
 use serde::de::DeserializeOwned;
 use tower_layer::{Layer, layer_fn};
 use tower_service::Service;
 
 use super::decide::Guard;
+use super::service::{Guarded, Outlook};
 
 /// The routes of an app as axum has them, before they are guarded.
 ///
@@ -48,8 +51,78 @@ pub struct Routes<S = ()> {
 }
 
 /// An axum app whose every route is behind the guard: a service for `axum::serve`, without a way to add a route.
-#[derive(Clone, Debug)]
-pub struct GuardedApp(Router);
+#[derive(Clone)]
+pub struct GuardedApp {
+    app: App,
+}
+
+#[derive(Clone)]
+enum App {
+    Bare(Arc<dyn Erased>),
+    /// With layers around it.
+    Layered(Router),
+}
+
+pin_project! {
+    /// The answer of a [`GuardedApp`].
+    pub struct GuardedAppFuture {
+        #[pin]
+        answer: Answering,
+    }
+}
+
+pin_project! {
+    #[project = AnsweringProjection]
+    enum Answering {
+        Routed { #[pin] future: RouteFuture<Infallible> },
+        Refused { response: Option<Response<Body>> },
+        /// After a look-up.
+        Later { future: Pin<Box<dyn Future<Output = Result<Response<Body>, Infallible>> + Send>> },
+    }
+}
+
+impl Future for GuardedAppFuture {
+    type Output = Result<Response<Body>, Infallible>;
+
+    fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
+        match self.project().answer.project() {
+            AnsweringProjection::Routed { future } => future.poll(context),
+            AnsweringProjection::Later { future } => future.as_mut().poll(context),
+            AnsweringProjection::Refused { response } => match response.take() {
+                Some(response) => Poll::Ready(Ok(response)),
+                None => panic!("a future that is done is not polled again"),
+            },
+        }
+    }
+}
+
+/// A guarded router whose own claims are of any type.
+///
+/// The guard is around the router as a whole. A layer within it would leave axum to name, in the answers to refused
+/// requests, every method that a path has a handler for.
+trait Erased: Send + Sync {
+    fn answer(&self, request: Request<Body>) -> Answering;
+}
+
+impl<C: DeserializeOwned + Send + Sync + 'static> Erased for Guarded<Router, C> {
+    fn answer(&self, request: Request<Body>) -> Answering {
+        let (mut router, guard) = (self.inner.clone(), &self.guard);
+        match guard.admit(request) {
+            Outlook::Passed(request) => Answering::Routed { future: router.call(request) },
+            Outlook::Refused(response) => Answering::Refused { response: Some(response.map(Body::new)) },
+            Outlook::Deciding(deciding, request) => {
+                let guard = guard.clone();
+                let later = async move {
+                    match guard.settle(deciding.await, request) {
+                        Ok(request) => router.call(request).await,
+                        Err(response) => Ok(response.map(Body::new)),
+                    }
+                };
+                Answering::Later { future: Box::pin(later) }
+            }
+        }
+    }
+}
 
 /// What the routes of an app and the access plan do not agree on: every difference at once, a line for each.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -154,9 +227,8 @@ impl Routes {
             }
         }
         if problems.is_empty() {
-            // Around the router as a whole: a layer within it would leave axum to name, in the answers to refused
-            // requests, every method that a path has a handler for.
-            return Ok(GuardedApp(Router::new().fallback_service(guard.layer(self.into_unguarded_router()))));
+            let router = self.into_unguarded_router();
+            return Ok(GuardedApp { app: App::Bare(Arc::new(Guarded { inner: router, guard })) });
         }
         Err(RoutesError { problems })
     }
@@ -288,7 +360,11 @@ impl GuardedApp {
         <L::Service as Service<Request<Body>>>::Error: Into<Infallible> + 'static,
         <L::Service as Service<Request<Body>>>::Future: Send + 'static,
     {
-        Self(self.0.layer(layer))
+        let router = match self.app {
+            App::Layered(router) => router,
+            app @ App::Bare(_) => Router::new().fallback_service(Self { app }),
+        };
+        Self { app: App::Layered(router.layer(layer)) }
     }
 }
 
@@ -299,14 +375,19 @@ where
 {
     type Response = Response<Body>;
     type Error = Infallible;
-    type Future = RouteFuture<Infallible>;
+    type Future = GuardedAppFuture;
 
-    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
-        <Router as Service<Request<B>>>::poll_ready(&mut self.0, context)
+    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
+        // An axum router is always ready.
+        Poll::Ready(Ok(()))
     }
 
-    fn call(&mut self, request: Request<B>) -> Self::Future {
-        self.0.call(request)
+    fn call(&mut self, request: Request<B>) -> GuardedAppFuture {
+        let answer = match &mut self.app {
+            App::Bare(app) => app.answer(request.map(Body::new)),
+            App::Layered(router) => Answering::Routed { future: router.call(request) },
+        };
+        GuardedAppFuture { answer }
     }
 }
 
@@ -321,6 +402,18 @@ impl<L: Listener> Service<IncomingStream<'_, L>> for GuardedApp {
 
     fn call(&mut self, _: IncomingStream<'_, L>) -> Self::Future {
         ready(Ok(self.clone()))
+    }
+}
+
+impl fmt::Debug for GuardedAppFuture {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("GuardedAppFuture").finish_non_exhaustive()
+    }
+}
+
+impl fmt::Debug for GuardedApp {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("GuardedApp").finish_non_exhaustive()
     }
 }
 

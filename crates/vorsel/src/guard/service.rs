@@ -17,21 +17,20 @@ use tower_layer::Layer;
 use tower_service::Service;
 
 use super::caller::Caller;
-use super::decide::{Admitted, Deciding, Guard, whole_path};
+use super::decide::{Admitted, Deciding, Guard, Head};
 use super::response::{grpc_response, is_grpc, log, response};
 
 /// A service behind a [`Guard`].
 pub struct Guarded<S, C> {
-    inner: S,
-    guard: Guard<C>,
+    pub(super) inner: S,
+    pub(super) guard: Guard<C>,
 }
 
-/// Left in the request by the guard, so that an extractor can tell an anonymous request from an unguarded one.
+/// Left by the guard in a request without a caller, so that an extractor can tell it from an unguarded one.
 #[cfg(feature = "axum")]
 #[derive(Clone, Debug)]
-pub(super) struct Passed {
+pub(super) struct Anonymous {
     pub(super) realm: Arc<str>,
-    pub(super) signed_in: bool,
 }
 
 impl<S, C> Layer<S> for Guard<C> {
@@ -56,15 +55,10 @@ where
     }
 
     fn call(&mut self, request: Request<ReqBody>) -> GuardedFuture<S, C, ReqBody> {
-        let (parts, body) = request.into_parts();
-        let deciding = self.guard.decide(&parts, self.guard.now());
-        let request = Request::from_parts(parts, body);
-        let outcome = match deciding.at_once() {
-            Ok(admitted) => match self.guard.settle(admitted, request) {
-                Ok(request) => Outcome::Passed { future: self.inner.call(request) },
-                Err(response) => Outcome::Refused { response: Some(response) },
-            },
-            Err(deciding) => {
+        let outcome = match self.guard.admit(request) {
+            Outlook::Passed(request) => Outcome::Passed { future: self.inner.call(request) },
+            Outlook::Refused(response) => Outcome::Refused { response: Some(response) },
+            Outlook::Deciding(deciding, request) => {
                 // The one that was found ready goes along; a clone stays.
                 let clone = self.inner.clone();
                 let service = mem::replace(&mut self.inner, clone);
@@ -75,31 +69,57 @@ where
     }
 }
 
+/// What becomes of a request.
+pub(super) enum Outlook<C, B> {
+    /// It goes on to the service inside, with its caller.
+    Passed(Request<B>),
+    Refused(Response<Full<Bytes>>),
+    /// The decision is under way.
+    Deciding(Deciding<C>, Request<B>),
+}
+
+impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
+    /// Decides a request at once if it can be.
+    pub(super) fn admit<B>(&self, request: Request<B>) -> Outlook<C, B> {
+        let deciding = self.decide_head(Head::of_request(&request), self.now());
+        match deciding.at_once() {
+            Ok(admitted) => match self.settle(admitted, request) {
+                Ok(request) => Outlook::Passed(request),
+                Err(response) => Outlook::Refused(*response),
+            },
+            Err(deciding) => Outlook::Deciding(deciding, request),
+        }
+    }
+}
+
 impl<C: Send + Sync + 'static> Guard<C> {
-    /// The request for the service inside, with its caller; or the refusal.
-    fn settle<B>(
+    pub(super) fn settle<B>(
         &self,
         admitted: Admitted<C>,
         mut request: Request<B>,
     ) -> Result<Request<B>, Box<Response<Full<Bytes>>>> {
         match admitted {
             Ok(caller) => {
-                #[cfg(feature = "axum")]
-                request
-                    .extensions_mut()
-                    .insert(Passed { realm: self.inner.realm.clone(), signed_in: caller.is_some() });
+                let extensions = request.extensions_mut();
+                // What an outer guard has left is not this one's.
                 match caller {
-                    Some(caller) => drop(request.extensions_mut().insert(caller)),
-                    // An outer guard's caller is not this one's.
-                    None => drop(request.extensions_mut().remove::<Caller<C>>()),
+                    Some(caller) => {
+                        extensions.insert(caller);
+                        #[cfg(feature = "axum")]
+                        extensions.remove::<Anonymous>();
+                    }
+                    None => {
+                        extensions.remove::<Caller<C>>();
+                        #[cfg(feature = "axum")]
+                        extensions.insert(Anonymous { realm: self.inner.realm.clone() });
+                    }
                 }
                 Ok(request)
             }
             Err(refusal) => {
                 let answer = refusal.answer(self.realm());
-                let (parts, _) = request.into_parts();
-                log(&refusal, answer.status, parts.method.as_str(), whole_path(&parts));
-                Err(Box::new(if is_grpc(&parts.headers) { grpc_response(answer) } else { response(answer) }))
+                log(&refusal, answer.status, request.method().as_str(), Head::of_request(&request).path());
+                Err(Box::new(if is_grpc(request.headers()) { grpc_response(answer) } else { response(answer) }))
             }
         }
     }
@@ -124,7 +144,7 @@ pin_project! {
     {
         Deciding { deciding: Deciding<C>, waiting: Option<(S, Request<B>, Guard<C>)> },
         Passed { #[pin] future: S::Future },
-        Refused { response: Option<Box<Response<Full<Bytes>>>> },
+        Refused { response: Option<Response<Full<Bytes>>> },
     }
 }
 
@@ -144,7 +164,7 @@ where
                     let Some((mut service, request, guard)) = waiting.take() else { done() };
                     match guard.settle(admitted, request) {
                         Ok(request) => Outcome::Passed { future: service.call(request) },
-                        Err(response) => Outcome::Refused { response: Some(response) },
+                        Err(response) => Outcome::Refused { response: Some(*response) },
                     }
                 }
                 OutcomeProjection::Passed { future } => {

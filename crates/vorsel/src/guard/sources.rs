@@ -22,7 +22,7 @@ pub(super) struct Sources {
 /// What a request brings with it.
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Presented<'r> {
-    pub(super) bearer: Option<&'r str>,
+    pub(super) bearer: Option<&'r [u8]>,
     pub(super) cookie: Option<&'r str>,
     pub(super) api_key: Option<&'r str>,
 }
@@ -156,7 +156,8 @@ mod tests {
             };
             let seen = match sources().present(&Method::GET, &headers) {
                 Ok(Presented { bearer, cookie, api_key }) => {
-                    [bearer, cookie, api_key].map(|value| value.unwrap_or("none")).join(" ")
+                    let bearer = bearer.map(|token| String::from_utf8_lossy(token).into_owned());
+                    [bearer.as_deref(), cookie, api_key].map(|value| value.unwrap_or("none")).join(" ")
                 }
                 Err(Refusal::BadHeader { header, found, .. }) => format!("! {found} in {header}"),
                 Err(other) => format!("! {other}"),
