@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use snapbox::{assert_data_eq, str};
+use snapbox::{assert_data_eq, file, str};
 
 mod common;
 use common::{Done, vorsel, vorsel_with};
@@ -101,6 +101,18 @@ fn the_caller_may_be_taken_from_a_token() {
     assert_eq!(done.status, 0, "{done:?}");
     assert!(done.out.contains("✓ role operator  has \"director\""), "{done:?}");
     assert_eq!(vorsel_with(&asked, b"no token").status, 2);
+}
+
+/// Read it: each message says where, what, and what would be right.
+#[test]
+fn a_plan_with_more_than_twenty_mistakes_gives_them_all_in_one_go() {
+    let draft = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/draft.toml");
+    let done = vorsel(&["plan", "lint", draft]);
+    assert_eq!(done.status, 1, "{done:?}");
+    assert_data_eq!(done.out.replace(draft, "draft.toml"), file!["data/draft.txt"]);
+    let record = vorsel(&["plan", "lint", draft, "--json"]).json();
+    let mistakes = record["mistakes"].as_array().expect("a list");
+    assert!(mistakes.len() >= 20 && mistakes.iter().all(|mistake| mistake["line"].is_u64()), "{record}");
 }
 
 #[test]
@@ -230,17 +242,17 @@ fn two_plans_are_compared_with_an_example_for_each_difference() {
 GET /me
   before  signed-in
   after   open
-  gains   anyone  GET /me by anyone
+  gains   anyone
 
 POST /dome
   need    policy dome-crew  (as before; what it names has changed)
-  gains   operator  POST /dome by sub "somebody", roles ["operator"], scope "dome:move", training 2
-  gains   director  POST /dome by sub "somebody", roles ["director"], scope "dome:move", training 2
+  gains   operator  sub "somebody", roles ["operator"], scope "dome:move", training 2
+  gains   director  sub "somebody", roles ["director"], scope "dome:move", training 2
 
 POST /dome/override
   need    policy dome-crew and acr in ["phr", "phrh"]  (as before; what it names has changed)
-  gains   operator  POST /dome/override by sub "somebody", roles ["operator"], scope "dome:move", training 2, acr "phr"
-  gains   director  POST /dome/override by sub "somebody", roles ["director"], scope "dome:move", training 2, acr "phr"
+  gains   operator  sub "somebody", roles ["operator"], scope "dome:move", training 2, acr "phr"
+  gains   director  sub "somebody", roles ["director"], scope "dome:move", training 2, acr "phr"
 
 somebody gains 3 routes, somebody loses 0 routes
 

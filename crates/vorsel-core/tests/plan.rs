@@ -221,12 +221,12 @@ open = true
 "#;
     let error = AccessPlan::read(text, "access.toml").expect_err("a plan full of mistakes");
     let expected = [
-        "access.toml:1:24: \"a b\" is not a name for a scope",
+        "access.toml:1:24: \"a b\" is not a name for a scope: visible ASCII without spaces, quotes and backslashes",
         "access.toml:2:1: unknown member \"colour\"; a plan has scopes, checks, [roles], [policies] and [[routes]]",
         "access.toml:6:13: unknown role \"obsrver\"; did you mean \"observer\"?",
         "access.toml:7:1: the role \"loop\" includes itself",
         "access.toml:8:1: the role \"pool\" includes itself",
-        "access.toml:9:1: \"bad name\" is not a name for a role",
+        "access.toml:9:1: \"bad name\" is not a name for a role: letters, digits, - and _, a letter first",
         "access.toml:10:1: expected a list of the roles that \"list\" includes: list = []",
         "access.toml:13:14: unknown role \"operater\"; did you mean \"operator\"?",
         "access.toml:14:1: the policy \"chase\" asks for itself",

@@ -95,7 +95,7 @@ fn mistakes_have_their_place_and_say_what_would_be_right() {
             "expected a comparison: ==, !=, <, <=, >, >=, in or has, but found the end of the rule",
         ),
         ("claims. == 1", 0, "expected the name of a claim after \"claims.\", but found \"claims.\""),
-        ("claims.training = 2", 16, "expected a word, a value or a comparison, but found '='"),
+        ("claims.training = 2", 16, "expected a word, a value or a comparison, but found \"=\"; did you mean \"==\"?"),
         ("claims.training >= high", 19, "expected a value to compare with, but found \"high\""),
         ("claims.shift in []", 17, "expected a string, a number, true or false, but found \"]\""),
         (

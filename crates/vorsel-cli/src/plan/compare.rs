@@ -5,7 +5,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde_json::{Value, json};
-use vorsel::{Access, Change, Route, RouteChange};
+use vorsel::{Access, Change, Object, Route, RouteChange};
 
 use super::{read_plan, witness_record};
 use crate::failure::Failure;
@@ -53,7 +53,13 @@ fn shown(change: &RouteChange) -> String {
         let width = list.iter().map(|change| change.who.to_string().len()).max().unwrap_or_default();
         for Change { who, witness, .. } in list {
             let who = printable(&who.to_string());
-            text.push_str(&format!("  {word}   {who:width$}  {}\n", faint(printable(&witness.to_string()))));
+            let mut example = if witness.claims() == Object::new() { String::new() } else { witness.described() };
+            if witness.path() != change.path() {
+                example = format!("{} by {}", witness.path(), witness.described());
+            }
+            let example = if example.is_empty() { example } else { format!("  {}", faint(printable(&example))) };
+            let who = if example.is_empty() { who } else { format!("{who:width$}") };
+            text.push_str(&format!("  {word}   {who}{example}\n"));
         }
     }
     text

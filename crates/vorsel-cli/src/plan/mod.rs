@@ -27,7 +27,7 @@ pub(crate) struct PlanArguments {
 enum PlanAction {
     Lint(lint::LintArguments),
     Table(table::TableArguments),
-    Ask(ask::AskArguments),
+    Ask(Box<ask::AskArguments>),
     Compare(compare::CompareArguments),
 }
 

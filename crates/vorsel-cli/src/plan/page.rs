@@ -54,7 +54,7 @@ pub(super) fn page(plan: &AccessPlan, table: &AccessTable, name: &str) -> String
     format!(
         "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" \
          content=\"width=device-width\">\n<title>Who may reach what: {name}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n\
-         <h1>Who may reach what</h1>\n<p>{name}: {} routes, {open} of them open. What is not listed here is refused.</p>\n\
+         <h1>Who may reach what</h1>\n<p>{name}: {} routes, {open} of them open. What is open is red; what is not listed is refused.</p>\n\
          <table>\n<thead><tr><th class=\"route\" colspan=\"2\">route</th>{heads}</tr></thead>\n<tbody>\n{rows}</tbody>\n\
          </table>\n{together}{}{}{}</body>\n</html>\n",
         plan.routes().len(),

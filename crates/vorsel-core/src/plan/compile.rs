@@ -56,7 +56,11 @@ impl<'a> Compiler<'a> {
         let mut seen = BTreeSet::new();
         for Spanned { name, span } in names {
             if !fits(name) {
-                self.mistake(span, format!("{} is not a name for a {what}", quoted(name)));
+                let right = match what {
+                    "scope" => "visible ASCII without spaces, quotes and backslashes",
+                    _ => "letters, digits, - and _, a letter first",
+                };
+                self.mistake(span, format!("{} is not a name for a {what}: {right}", quoted(name)));
             }
             if !seen.insert(name.as_str()) {
                 self.mistake(span, format!("the {what} {name:?} is declared twice"));
@@ -197,7 +201,8 @@ impl<'a> Compiler<'a> {
                 unknown("check", name, did_you_mean(name, checks()));
             }
             Rule::Policy(name) if !policies().any(|known| known == name) && !draft.unread_policies.contains(name) => {
-                unknown("policy", name, did_you_mean(name, policies()));
+                let unread = draft.unread_policies.iter().map(String::as_str);
+                unknown("policy", name, did_you_mean(name, policies().chain(unread)));
             }
             Rule::Compare(left, _, right) => {
                 for name in [left, right].into_iter().filter_map(|operand| missing_parameter(operand, path)) {

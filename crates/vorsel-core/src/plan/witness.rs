@@ -123,6 +123,12 @@ impl Witness {
         self.caller.as_ref().map_or(Credentials::NONE, |caller| caller.credentials)
     }
 
+    /// Who sends the request, in words.
+    #[must_use]
+    pub fn described(&self) -> String {
+        self.caller.as_ref().map_or_else(|| "anyone".to_owned(), WitnessCaller::described)
+    }
+
     /// What the app's checks say, those that the answer hangs on.
     pub fn answers(&self) -> impl Iterator<Item = (&str, bool)> {
         let answers = self.caller.iter().flat_map(|caller| &caller.answers);
@@ -157,29 +163,28 @@ fn add(claims: &mut Object, names: &[String], item: &str) {
     set(claims, names, Some(&Value::Array(list)));
 }
 
+impl WitnessCaller {
+    /// In words: the claims, and what else the answer hangs on.
+    fn described(&self) -> String {
+        let mut parts: Vec<String> = self.claims.iter().map(|(name, value)| format!("{name} {value}")).collect();
+        if parts.is_empty() {
+            parts.push("a caller without a claim".to_owned());
+        }
+        parts.extend(self.signed_in_ago.map(|ago| format!("signed in {} ago", spoken(ago))));
+        if self.credentials != Credentials::from(Credential::Bearer) {
+            let kinds: Vec<_> = self.credentials.iter().map(Credential::name).collect();
+            parts.push(format!("with {}", kinds.join(" and ")));
+        }
+        let answer = |(check, yes): &(String, bool)| format!("check {check} says {}", if *yes { "yes" } else { "no" });
+        parts.extend(self.answers.iter().map(answer));
+        parts.join(", ")
+    }
+}
+
 impl fmt::Display for Witness {
     /// One line: the request and who sends it.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} {}", self.method, self.path)?;
-        let Some(caller) = &self.caller else { return f.write_str(" by anyone") };
-        f.write_str(" by ")?;
-        for (index, (name, value)) in caller.claims.iter().enumerate() {
-            write!(f, "{}{name} {value}", if index == 0 { "" } else { ", " })?;
-        }
-        if caller.claims.is_empty() {
-            f.write_str("a caller without a claim")?;
-        }
-        if let Some(ago) = caller.signed_in_ago {
-            write!(f, ", signed in {} ago", spoken(ago))?;
-        }
-        if caller.credentials != Credentials::from(Credential::Bearer) {
-            let kinds: Vec<_> = caller.credentials.iter().map(Credential::name).collect();
-            write!(f, ", with {}", kinds.join(" and "))?;
-        }
-        for (check, answer) in &caller.answers {
-            write!(f, ", check {check} says {}", if *answer { "yes" } else { "no" })?;
-        }
-        Ok(())
+        write!(f, "{} {} by {}", self.method, self.path, self.described())
     }
 }
 

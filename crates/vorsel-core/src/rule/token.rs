@@ -41,7 +41,14 @@ pub(super) fn tokens(text: &str) -> Result<Vec<(Token<'_>, Range<usize>)>, RuleE
             let length = rest.find(|c: char| c.is_whitespace() || "\"()[],<>=!".contains(c)).unwrap_or(rest.len());
             if length == 0 {
                 let span = at..at + first.len_utf8();
-                return Err(RuleError::new(span, "a word, a value or a comparison", format!("{first:?}")));
+                // As other languages write it.
+                let meant = [("=>", ">="), ("=<", "<="), ("=", "=="), ("!", "not")];
+                let meant = meant.into_iter().find(|(sign, _)| rest.starts_with(sign));
+                let found = match meant {
+                    Some((sign, meant)) => format!("{sign:?}; did you mean {meant:?}?"),
+                    None => format!("{first:?}"),
+                };
+                return Err(RuleError::new(span, "a word, a value or a comparison", found));
             }
             (Token::Word(&rest[..length]), length)
         };

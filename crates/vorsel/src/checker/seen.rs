@@ -74,8 +74,8 @@ impl<C> SeenTokens<C> {
     }
 
     fn shelf(&self, token: &[u8]) -> Option<(u64, MutexGuard<'_, Shelf<C>>)> {
-        /// As many characters as the signature of the shortest kind has.
-        const END: usize = 43;
+        /// A part of the signature that tells tokens apart: 96 bits of it.
+        const END: usize = 16;
         let hash = self.hasher.hash_one(&token[token.len().saturating_sub(END)..]);
         let count = u64::try_from(self.shelves.len()).ok()?;
         let shelf = self.shelves.get(usize::try_from(hash.checked_rem(count)?).ok()?)?;

@@ -20,8 +20,8 @@ use serde::de::DeserializeOwned;
 use tower_layer::{Layer, layer_fn};
 use tower_service::Service;
 
-use super::decide::Guard;
-use super::service::{Guarded, Outlook};
+use super::decide::{Guard, Head};
+use super::service::Guarded;
 
 /// The routes of an app as axum has them, before they are guarded.
 ///
@@ -105,16 +105,19 @@ trait Erased: Send + Sync {
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Erased for Guarded<Router, C> {
-    fn answer(&self, request: Request<Body>) -> Answering {
+    fn answer(&self, mut request: Request<Body>) -> Answering {
         let (mut router, guard) = (self.inner.clone(), &self.guard);
-        match guard.admit(request) {
-            Outlook::Passed(request) => Answering::Routed { future: router.call(request) },
-            Outlook::Refused(response) => Answering::Refused { response: Some(response.map(Body::new)) },
-            Outlook::Deciding(deciding, request) => {
+        let deciding = guard.decide_head(Head::of_request(&request), guard.now());
+        match deciding.at_once() {
+            Ok(admitted) => match guard.settle(admitted, &mut request) {
+                Ok(()) => Answering::Routed { future: router.call(request) },
+                Err(response) => Answering::Refused { response: Some(response.map(Body::new)) },
+            },
+            Err(deciding) => {
                 let guard = guard.clone();
                 let later = async move {
-                    match guard.settle(deciding.await, request) {
-                        Ok(request) => router.call(request).await,
+                    match guard.settle(deciding.await, &mut request) {
+                        Ok(()) => router.call(request).await,
                         Err(response) => Ok(response.map(Body::new)),
                     }
                 };

@@ -54,11 +54,14 @@ where
         self.inner.poll_ready(context)
     }
 
-    fn call(&mut self, request: Request<ReqBody>) -> GuardedFuture<S, C, ReqBody> {
-        let outcome = match self.guard.admit(request) {
-            Outlook::Passed(request) => Outcome::Passed { future: self.inner.call(request) },
-            Outlook::Refused(response) => Outcome::Refused { response: Some(response) },
-            Outlook::Deciding(deciding, request) => {
+    fn call(&mut self, mut request: Request<ReqBody>) -> GuardedFuture<S, C, ReqBody> {
+        let deciding = self.guard.decide_head(Head::of_request(&request), self.guard.now());
+        let outcome = match deciding.at_once() {
+            Ok(admitted) => match self.guard.settle(admitted, &mut request) {
+                Ok(()) => Outcome::Passed { future: self.inner.call(request) },
+                Err(response) => Outcome::Refused { response: Some(*response) },
+            },
+            Err(deciding) => {
                 // The one that was found ready goes along; a clone stays.
                 let clone = self.inner.clone();
                 let service = mem::replace(&mut self.inner, clone);
@@ -69,35 +72,13 @@ where
     }
 }
 
-/// What becomes of a request.
-pub(super) enum Outlook<C, B> {
-    /// It goes on to the service inside, with its caller.
-    Passed(Request<B>),
-    Refused(Response<Full<Bytes>>),
-    /// The decision is under way.
-    Deciding(Deciding<C>, Request<B>),
-}
-
-impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
-    /// Decides a request at once if it can be.
-    pub(super) fn admit<B>(&self, request: Request<B>) -> Outlook<C, B> {
-        let deciding = self.decide_head(Head::of_request(&request), self.now());
-        match deciding.at_once() {
-            Ok(admitted) => match self.settle(admitted, request) {
-                Ok(request) => Outlook::Passed(request),
-                Err(response) => Outlook::Refused(*response),
-            },
-            Err(deciding) => Outlook::Deciding(deciding, request),
-        }
-    }
-}
-
 impl<C: Send + Sync + 'static> Guard<C> {
+    /// Leaves the caller in the request for the service inside, or answers with the refusal.
     pub(super) fn settle<B>(
         &self,
         admitted: Admitted<C>,
-        mut request: Request<B>,
-    ) -> Result<Request<B>, Box<Response<Full<Bytes>>>> {
+        request: &mut Request<B>,
+    ) -> Result<(), Box<Response<Full<Bytes>>>> {
         match admitted {
             Ok(caller) => {
                 let extensions = request.extensions_mut();
@@ -114,11 +95,11 @@ impl<C: Send + Sync + 'static> Guard<C> {
                         extensions.insert(Anonymous { realm: self.inner.realm.clone() });
                     }
                 }
-                Ok(request)
+                Ok(())
             }
             Err(refusal) => {
                 let answer = refusal.answer(self.realm());
-                log(&refusal, answer.status, request.method().as_str(), Head::of_request(&request).path());
+                log(&refusal, answer.status, request.method().as_str(), Head::of_request(request).path());
                 Err(Box::new(if is_grpc(request.headers()) { grpc_response(answer) } else { response(answer) }))
             }
         }
@@ -161,9 +142,9 @@ where
             let next = match outcome.as_mut().project() {
                 OutcomeProjection::Deciding { deciding, waiting } => {
                     let admitted = ready!(Pin::new(deciding).poll(context));
-                    let Some((mut service, request, guard)) = waiting.take() else { done() };
-                    match guard.settle(admitted, request) {
-                        Ok(request) => Outcome::Passed { future: service.call(request) },
+                    let Some((mut service, mut request, guard)) = waiting.take() else { done() };
+                    match guard.settle(admitted, &mut request) {
+                        Ok(()) => Outcome::Passed { future: service.call(request) },
                         Err(response) => Outcome::Refused { response: Some(*response) },
                     }
                 }
