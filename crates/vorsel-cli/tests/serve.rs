@@ -108,6 +108,13 @@ async fn the_demo_people_reach_what_the_plan_says() {
         (Method::GET, "/dome", [401, 403, 403, 200, 200]),
         (Method::POST, "/dome", [401, 403, 403, 200, 200]),
         (Method::GET, "/night-log", [401, 403, 200, 200, 200]),
+        (Method::GET, "/me", [401, 200, 200, 200, 200]),
+        (Method::POST, "/night-log", [401, 403, 201, 201, 201]),
+        (Method::DELETE, "/exposures/exp-101", [401, 403, 200, 403, 200]),
+        (Method::DELETE, "/exposures/exp-102", [401, 403, 403, 200, 200]),
+        // A sign-in by password never is one by a hardware key, and no person is an instrument.
+        (Method::POST, "/dome/override", [401, 403, 403, 401, 401]),
+        (Method::POST, "/weather", [401, 403, 403, 403, 403]),
         (Method::GET, "/observers/obs-0017/proposals", [401, 403, 200, 403, 200]),
         (Method::GET, "/people/obs-0017/roles", [401, 403, 403, 403, 200]),
         (Method::GET, "/cellar", [401, 403, 403, 403, 403]),
@@ -164,6 +171,39 @@ async fn several_servers_on_one_store_act_as_one() {
     let sign_out = servers[1].client.post(servers[1].metadata("revocation_endpoint").await).form(&form);
     assert_eq!(servers[1].answer(sign_out).await.0, 200);
     assert_eq!(servers[0].renew(&token).await.0, 400);
+}
+
+/// The key stands in demo/people.toml beside its hash.
+const INSTRUMENT_KEY: &str = "eLz9iWFtNdRJgGCTdF_KAymcj2onylwhI9i_Gc25OnI";
+
+#[tokio::test]
+async fn an_instrument_comes_with_its_key() {
+    let server = Server::start(&["--store", "memory:"]);
+    for (key, status) in [(INSTRUMENT_KEY, 201), ("some-other-key", 401)] {
+        let request = server.client.post(format!("{}/weather", server.base)).header("X-Instrument-Key", key);
+        assert_eq!(server.answer(request).await.0, status);
+    }
+    let people = include_str!("../../../demo/people.toml");
+    assert!(people.contains(&vorsel::ApiKeyHash::of(INSTRUMENT_KEY).to_string()));
+}
+
+/// A role that is given takes effect at the next renewal, not before.
+#[tokio::test]
+async fn a_role_given_counts_from_the_next_renewal_on() {
+    let server = Server::start(&["--store", "memory:"]);
+    let (observer, refresh) = server.tokens("obs-0017").await;
+    let (director, _) = server.tokens("dir-0001").await;
+    assert_eq!(server.call(Method::GET, "/dome", &observer).await, 403);
+    let give = |person: &str, roles: Value, token: &str| {
+        let request = server.client.put(format!("{}/people/{person}/roles", server.base)).json(&roles);
+        server.answer(request.bearer_auth(token.to_owned()))
+    };
+    assert_eq!(give("obs-0017", json!(["operator"]), &observer).await.0, 403);
+    assert_eq!(give("dir-0001", json!(["director"]), &director).await.0, 403, "nobody changes their own");
+    assert_eq!(give("obs-0017", json!(["operator"]), &director).await.0, 200);
+    assert_eq!(server.call(Method::GET, "/dome", &observer).await, 403);
+    let renewed = server.renew(&refresh).await.1["access_token"].as_str().expect("a token").to_owned();
+    assert_eq!(server.call(Method::GET, "/dome", &renewed).await, 200);
 }
 
 #[tokio::test]

@@ -252,6 +252,65 @@ open = true
 }
 
 #[test]
+fn what_can_hardly_be_meant_is_a_warning_and_what_cannot_be_is_a_mistake() {
+    let read = |rule: &str| {
+        let text = format!(
+            "checks = [\"own\"]\n[roles]\na = []\nb = [\"a\"]\n[policies]\np = \"claims.n >= 2\"\n[[routes]]\nmethod = \"GET\"\n\
+             path = \"/x/{{id}}\"\nneed = '{rule}'\n[[routes]]\nmethod = \"PUT\"\npath = \"/x\"\n\
+             need = \"role a and role b and policy p and check own\"\n"
+        );
+        AccessPlan::read(&text, "access.toml")
+    };
+    for (rule, warning) in [
+        (
+            "role a or not role a",
+            "every signed-in caller fulfils role a or not role a; write signed-in if that is meant",
+        ),
+        (
+            "signed-in or scope s",
+            "every signed-in caller fulfils signed-in or scope s; write signed-in if that is meant",
+        ),
+        ("role a or claims.n < 1 and claims.n > 2", "nobody can ever fulfil the part claims.n < 1 and claims.n > 2"),
+        ("claims.n == \"x\"", "claims.n is compared with text here and with a number in an earlier rule"),
+        ("signed-in", ""),
+        ("role a or claims.n < 2 and claims.n > 1", ""),
+        ("not (role a and role b)", ""),
+    ] {
+        let plan = read(rule).unwrap_or_else(|error| panic!("{rule}: {error}"));
+        let warnings: Vec<_> = plan.warnings().iter().map(|warning| warning.message.as_str()).collect();
+        assert_eq!(warnings.join("; "), warning, "{rule}");
+        assert!(plan.warnings().iter().all(|warning| warning.place.is_some_and(|place| place.line == 10)));
+    }
+    for (rule, mistake) in [
+        ("role b and not role a", "nobody can ever fulfil role b and not role a"),
+        ("claims.a == 1 and claims.a has 1", "nobody can ever fulfil claims.a == 1 and claims.a has 1"),
+        ("claims.a == 1 and claims.a.b == 1", "nobody can ever fulfil claims.a == 1 and claims.a.b == 1"),
+        ("path.id == \"\"", "nobody can ever fulfil path.id == \"\""),
+        (
+            "credential bearer and not credential bearer",
+            "nobody can ever fulfil credential bearer and not credential bearer",
+        ),
+        (
+            "signed-in within 1m and not signed-in within 2m",
+            "nobody can ever fulfil signed-in within 1m and not signed-in within 2m",
+        ),
+        ("claims.n in [1, 2] and claims.n > 2", "nobody can ever fulfil claims.n in [1, 2] and claims.n > 2"),
+        (
+            "claims.a < claims.b and claims.b < claims.c and claims.c < claims.a",
+            "nobody can ever fulfil claims.a < claims.b and claims.b < claims.c and claims.c < claims.a",
+        ),
+        ("path.id == 3", "path.id is text and 3 is a number, so path.id == 3 never holds"),
+        ("claims.n >= \"two\"", ">= compares numbers, but \"two\" is text"),
+        ("sub in [\"a\", 1]", "sub is text, so it is never 1"),
+        ("sub has \"a\"", "\"has\" looks into a list, but sub is none; write == or in"),
+        ("claims.roles has \"a\"", "claims.roles is no claim of the app's own; write role and the role"),
+    ] {
+        let error = read(rule).expect_err(rule);
+        assert_eq!(error.mistakes()[0].message, mistake, "{rule}");
+    }
+}
+
+#[test]
 fn text_that_is_no_toml_and_plans_without_routes_are_refused() {
     for (text, message) in [
         ("", "a plan without a route refuses every request; add [[routes]]"),

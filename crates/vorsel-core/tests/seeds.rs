@@ -11,6 +11,7 @@ fn every_seed_keeps_the_promises() {
     replay("header", entries::header);
     replay("claims", entries::claims);
     replay("key", entries::key);
+    replay("plan", entries::plan);
 }
 
 fn replay(target: &str, entry: fn(&[u8])) {

@@ -129,3 +129,21 @@ fn the_guard_is_a_function_too() {
     assert_eq!((caller.subject(), caller.roles().collect(), caller.own().training), ("obs-0017", vec!["director"], 5));
     assert!(!caller.has_scope("dome:move"));
 }
+
+/// gRPC clients look at headers of their own; HTTP's status is 200 for them.
+#[tokio::test]
+async fn a_grpc_call_is_refused_as_grpc_does() {
+    let observer = token(&["observer"], "", json!({ "training": 2 }));
+    for (path, bearer, status) in
+        [("/log", None, "16"), ("/log", Some("a.b.c"), "16"), ("/nested/log", Some(observer.as_str()), "7")]
+    {
+        let mut request = Request::builder().uri(path).header("content-type", "application/grpc+proto");
+        if let Some(bearer) = bearer {
+            request = request.header("authorization", format!("Bearer {bearer}"));
+        }
+        let response = app().oneshot(request.body(Body::empty()).expect("a request")).await.expect("an answer");
+        assert_eq!((response.status(), header(&response, "grpc-status")), (StatusCode::OK, status), "{path}");
+        assert_eq!(header(&response, "content-type"), "application/grpc");
+        assert!(header(&response, "www-authenticate").starts_with("Bearer realm="));
+    }
+}

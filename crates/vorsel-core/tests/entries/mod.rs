@@ -3,9 +3,10 @@
 
 use aws_lc_rs::hmac;
 use serde_json::Value;
+use vorsel_core::rule::Rule;
 use vorsel_core::{
-    Algorithm, Expectations, KeySet, Object, Secret, SigningKey, Timestamp, UncheckedToken, Verifier, VerifyingKey,
-    base64url,
+    Access, AccessPlan, Algorithm, Expectations, KeySet, Object, Secret, SigningKey, Timestamp, UncheckedToken,
+    Verdict, Verifier, VerifyingKey, base64url,
 };
 
 pub(crate) const ISSUER: &str = "https://id.skarnhill.test";
@@ -106,4 +107,36 @@ pub(crate) fn key(bytes: &[u8]) {
         let again = SigningKey::from_jwk(&written).expect("what was written is read");
         assert_eq!((again.key_id(), again.algorithm()), (key.key_id(), key.algorithm()));
     }
+}
+
+/// The text of an access plan. Mistakes have places in the text; a plan that loads prints rules that read back, is the same
+/// as itself, and every example it gives bears its answer out.
+pub(crate) fn plan(bytes: &[u8]) {
+    let Ok(text) = std::str::from_utf8(bytes) else { return };
+    let plan = match AccessPlan::read(text, "access.toml") {
+        Ok(plan) => plan,
+        Err(error) => {
+            assert!(!error.mistakes().is_empty() && !error.to_string().is_empty());
+            for place in error.mistakes().iter().filter_map(|mistake| mistake.place) {
+                assert!((1..=text.matches('\n').count() + 1).contains(&place.line), "{place:?}");
+            }
+            return;
+        }
+    };
+    for route in plan.routes() {
+        if let Access::Need(rule) = route.access() {
+            assert_eq!(Rule::parse(&rule.to_string()).as_ref(), Ok(rule), "{rule}");
+        }
+        drop(plan.decide(route.method(), route.path(), None, NOW));
+    }
+    assert_eq!(plan.compare(&plan), []);
+    let nothing = AccessPlan::builder().open("TRACE", "/nothing-at-all").build().expect("a plan");
+    for change in nothing.compare(&plan) {
+        for gained in change.gains {
+            let caller = gained.witness.caller(NOW);
+            let verdict = plan.why(gained.witness.method(), gained.witness.path(), caller.as_ref(), NOW).verdict;
+            assert!(matches!(verdict, Verdict::Open | Verdict::Allowed), "{}: {verdict:?}", gained.witness);
+        }
+    }
+    assert!(plan.table().rows.len() == plan.routes().len());
 }

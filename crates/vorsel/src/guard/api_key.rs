@@ -121,3 +121,24 @@ pub trait ApiKeys<C>: Send + Sync {
     /// If it cannot be told now; the client is answered 503.
     async fn owner(&self, hash: &ApiKeyHash) -> Result<Option<ApiKeyOwner<C>>, Box<dyn Error + Send + Sync>>;
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_differ_are_not_shown_and_are_kept_as_a_hash() {
+        let (one, other) = (ApiKey::generate().expect("a key"), ApiKey::generate().expect("a key"));
+        assert!(one.reveal() != other.reveal() && one.reveal().len() == 43);
+        assert_eq!(format!("{one:?}"), "ApiKey(..)");
+        let text = one.hash().to_string();
+        assert_eq!(text.parse(), Ok(one.hash()));
+        assert!(!text.contains(one.reveal()));
+        // FIPS 180-2, appendix B.1
+        let known = "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad";
+        assert_eq!(ApiKeyHash::of("abc").to_string(), known);
+        for wrong in ["", "ba78", &"g".repeat(64), &"é".repeat(32)] {
+            assert!(wrong.parse::<ApiKeyHash>().is_err(), "{wrong}");
+        }
+    }
+}
