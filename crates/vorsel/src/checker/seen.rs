@@ -20,14 +20,15 @@ pub(super) struct SeenTokens<C> {
     shelves: Box<[Mutex<Shelf<C>>]>,
 }
 
+/// The hashes stand together, so that a look along the shelf touches one piece of memory and not one for each place.
 struct Shelf<C> {
+    hashes: [u64; PLACES],
     places: [Option<Seen<C>>; PLACES],
     /// Counts the uses of this shelf.
     uses: u64,
 }
 
 struct Seen<C> {
-    hash: u64,
     token: Box<[u8]>,
     checked: Arc<Checked<C>>,
     last_used: u64,
@@ -36,7 +37,7 @@ struct Seen<C> {
 impl<C> SeenTokens<C> {
     /// Room for at least `tokens`, rounded up to whole shelves.
     pub(super) fn with_room(tokens: usize) -> Self {
-        let shelf = || Mutex::new(Shelf { places: [const { None }; PLACES], uses: 0 });
+        let shelf = || Mutex::new(Shelf { hashes: [0; PLACES], places: [const { None }; PLACES], uses: 0 });
         Self { hasher: RandomState::new(), shelves: (0..tokens.div_ceil(PLACES)).map(|_| shelf()).collect() }
     }
 
@@ -44,7 +45,8 @@ impl<C> SeenTokens<C> {
         let (hash, mut shelf) = self.shelf(token)?;
         shelf.uses += 1;
         let uses = shelf.uses;
-        let seen = shelf.places.iter_mut().flatten().find(|seen| seen.is(hash, token))?;
+        let place = shelf.place_of(hash, token)?;
+        let seen = shelf.places[place].as_mut()?;
         seen.last_used = uses;
         Some(seen.checked.clone())
     }
@@ -54,13 +56,14 @@ impl<C> SeenTokens<C> {
             return;
         }
         let Some((hash, mut shelf)) = self.shelf(token) else { return };
-        let seen = Seen { hash, token: token.into(), checked: checked.clone(), last_used: shelf.uses };
-        let place = shelf.places.iter_mut().min_by_key(|place| match place {
-            Some(seen) if seen.is(hash, token) => 0,
-            None => 1,
-            Some(seen) => 2 + seen.last_used,
-        });
-        let old = place.and_then(|place| place.replace(seen));
+        let seen = Seen { token: token.into(), checked: checked.clone(), last_used: shelf.uses };
+        let longest_unused = |shelf: &Shelf<C>| {
+            let used = |place: &usize| shelf.places[*place].as_ref().map_or(0, |seen| 1 + seen.last_used);
+            (0..PLACES).min_by_key(used).unwrap_or_default()
+        };
+        let place = shelf.place_of(hash, token).unwrap_or_else(|| longest_unused(&shelf));
+        shelf.hashes[place] = hash;
+        let old = shelf.places[place].replace(seen);
         // Whatever the app's own type does when it is dropped, it does not hold up the others.
         drop(shelf);
         drop(old);
@@ -68,7 +71,7 @@ impl<C> SeenTokens<C> {
 
     pub(super) fn forget(&self, token: &[u8]) {
         let Some((hash, mut shelf)) = self.shelf(token) else { return };
-        let old = shelf.places.iter_mut().find_map(|place| place.take_if(|seen| seen.is(hash, token)));
+        let old = shelf.place_of(hash, token).and_then(|place| shelf.places[place].take());
         drop(shelf);
         drop(old);
     }
@@ -83,8 +86,9 @@ impl<C> SeenTokens<C> {
     }
 }
 
-impl<C> Seen<C> {
-    fn is(&self, hash: u64, token: &[u8]) -> bool {
-        self.hash == hash && *self.token == *token
+impl<C> Shelf<C> {
+    fn place_of(&self, hash: u64, token: &[u8]) -> Option<usize> {
+        let is = |place: &usize| self.places[*place].as_ref().is_some_and(|seen| *seen.token == *token);
+        (0..PLACES).filter(|place| self.hashes[*place] == hash).find(is)
     }
 }
