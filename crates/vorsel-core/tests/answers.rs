@@ -331,7 +331,7 @@ fn comparisons_say_neither_more_nor_less_than_trying_everybody() {
         })
         .unwrap_or_else(|error| panic!("{error}"));
     let (compared, differed, same) = counts.into_inner();
-    assert!(compared > 300 && differed > 200 && same > 50, "{compared} pairs, {differed} differ, {same} are the same");
+    assert!(compared > 200 && differed > 100 && same > 50, "{compared} pairs, {differed} differ, {same} are the same");
 }
 
 /// Each cell of the table against everybody with exactly those roles.

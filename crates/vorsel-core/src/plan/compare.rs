@@ -80,7 +80,7 @@ impl<'p> Comparison<'p> {
             let mut seen = BTreeSet::new();
             plan.routes.iter().map(|route| route.path.as_str()).filter(|path| seen.insert(*path)).collect()
         };
-        let deepest = self.before.deepest().max(self.after.deepest());
+        let deepest = self.before.deepest.max(self.after.deepest);
         let mut pairs = Vec::new();
         for after in patterns(self.after) {
             let beside = patterns(self.before);

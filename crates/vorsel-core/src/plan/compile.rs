@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
+use super::exact::depth;
 use super::lint::{Linter, misfits};
 use super::mistake::{Span, did_you_mean};
 use super::table::{Access, AccessPlan, Roles, Route};
@@ -24,7 +25,8 @@ pub(super) fn compile(draft: &PlanBuilder) -> Compiled {
     compiler.declared("check", draft.checks.iter(), is_name);
     let policies = compiler.policies();
     let (routes, paths) = compiler.routes();
-    let plan = AccessPlan { roles, policies, routes, paths, warnings: Vec::new() };
+    let deepest = routes.iter().map(|route| depth(&route.path)).max().unwrap_or_default();
+    let plan = AccessPlan { roles, policies, routes, paths, deepest, warnings: Vec::new() };
     let Compiler { mut mistakes, unsound, sound, .. } = compiler;
     let mut linter = Linter { draft, plan: &plan, unsound: &unsound, mistakes: Vec::new(), warnings: Vec::new() };
     for (rule, path) in sound {

@@ -31,6 +31,8 @@ pub struct AccessPlan {
     pub(super) routes: Vec<Route>,
     /// From a path to the routes with that pattern.
     pub(super) paths: matchit::Router<Vec<usize>>,
+    /// How many parts the longest path has.
+    pub(super) deepest: usize,
     pub(super) warnings: Vec<Mistake>,
 }
 

@@ -82,7 +82,7 @@ impl AccessPlan {
         let Access::Need(rule) = &route.access else {
             return AccessRow { route: route.clone(), reach: vec![Reach::Yes; columns.len()], together: None };
         };
-        let shapes = shapes(&route.path, self.deepest());
+        let shapes = shapes(&route.path, self.deepest);
         let reach: Vec<_> = columns
             .iter()
             .map(|who| match who {
@@ -191,7 +191,7 @@ impl AccessPlan {
         };
         match path {
             None => there_is(None),
-            Some(path) => shapes(path, self.deepest()).iter().any(|shape| there_is(Some(&shape.bindings[0]))),
+            Some(path) => shapes(path, self.deepest).iter().any(|shape| there_is(Some(&shape.bindings[0]))),
         }
     }
 }

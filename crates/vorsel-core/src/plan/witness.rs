@@ -194,9 +194,4 @@ impl AccessPlan {
         let indices = self.paths.at(path).ok()?.value;
         indices.first().map(|index| self.routes[*index].path.as_str())
     }
-
-    /// How many parts the longest pattern has.
-    pub(super) fn deepest(&self) -> usize {
-        self.routes.iter().map(|route| super::exact::depth(&route.path)).max().unwrap_or_default()
-    }
 }

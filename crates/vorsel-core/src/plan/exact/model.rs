@@ -366,7 +366,7 @@ impl Translation<'_> {
 /// One spelling for numbers that are equal.
 fn canonical(number: &Value) -> String {
     match number.as_f64() {
-        Some(float) if number.is_f64() && float.fract() == 0.0 && float.abs() < 9e15 => json!(float as i64).to_string(),
+        Some(float) if number.is_f64() && float.fract() == 0.0 && float.abs() < 1e18 => json!(float as i64).to_string(),
         _ => number.to_string(),
     }
 }

@@ -67,6 +67,11 @@ pub(in crate::plan) fn shapes(pattern: &str, deepest: usize) -> Vec<Shape> {
 
 /// The forms of the paths that both patterns take.
 pub(in crate::plan) fn meetings(one: &str, other: &str, deepest: usize) -> Vec<Shape> {
+    // Most patterns of a plan differ in a fixed part, which is seen at a glance.
+    let differ = |(one, other): (&str, &str)| one != other && !one.contains('{') && !other.contains('{');
+    if one.split('/').zip(other.split('/')).any(differ) {
+        return Vec::new();
+    }
     let (one, other) = (spread(&parts(one), deepest), spread(&parts(other), deepest));
     let pairs = one.iter().flat_map(|one| other.iter().map(move |other| (one, other)));
     pairs.filter(|(one, other)| one.len() == other.len()).filter_map(|(one, other)| meet(one, Some(other))).collect()
