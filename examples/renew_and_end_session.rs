@@ -30,7 +30,7 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
     std::fs::create_dir_all(&folder)?;
     let store = Arc::new(SqliteStore::open(folder.join("sessions.sqlite")).await?);
     let keys = IssuerKeys::in_folder(folder.join("keys"))?;
-    let window = Duration::from_millis(300);
+    let window = Duration::from_secs(3);
     let (issuer, audience) = ("https://id.skarnhill.test", "https://api.skarnhill.test");
     let sessions = Sessions::new(issuer, keys, audience, store, Arc::new(Observers))?
         .limits(SessionLimits { retry_window: window, ..SessionLimits::default() })?;

@@ -113,6 +113,26 @@ pub struct ApiKeyOwner<C> {
 
 /// The app's look-up of API keys by their hash. Every request with a key asks it, so a key that is taken out of it is
 /// refused from then on.
+///
+/// ```
+/// use std::collections::HashMap;
+/// use std::error::Error;
+///
+/// use async_trait::async_trait;
+/// use vorsel::{ApiKeyHash, ApiKeyOwner, ApiKeys, Grant, NoOwn, Scopes};
+///
+/// /// Which instrument has the key of which hash; in an app a table of its database.
+/// struct Instruments(HashMap<ApiKeyHash, String>);
+///
+/// #[async_trait]
+/// impl ApiKeys<NoOwn> for Instruments {
+///     async fn owner(&self, hash: &ApiKeyHash) -> Result<Option<ApiKeyOwner<NoOwn>>, Box<dyn Error + Send + Sync>> {
+///         let Some(subject) = self.0.get(hash) else { return Ok(None) };
+///         let grant = Grant { roles: vec!["instrument".to_owned()], scopes: Scopes::default(), own: NoOwn {} };
+///         Ok(Some(ApiKeyOwner { subject: subject.clone(), grant }))
+///     }
+/// }
+/// ```
 #[async_trait]
 pub trait ApiKeys<C>: Send + Sync {
     /// Who owns the key of this hash; nothing if nobody does.

@@ -18,6 +18,22 @@ use crate::checker::Checker;
 use crate::clock::{Clock, SystemClock};
 
 /// Collects what a guard needs besides tokens and a plan.
+///
+/// ```
+/// use vorsel::{AccessPlan, Caller, CheckAnswer, CheckRequest, Guard, GuardError, NoOwn, Verifier};
+///
+/// /// Whose exposure is it? The plan says: need = "check owns-exposure or role director".
+/// async fn owns_exposure(caller: Caller, request: CheckRequest) -> CheckAnswer {
+///     let id = request.path("id").unwrap_or_default();
+///     let owner = find_owner(id).await?; // an error is answered 503, and nobody is let in
+///     Ok(owner.as_deref() == Some(caller.subject()))
+/// }
+/// # async fn find_owner(id: &str) -> Result<Option<String>, std::io::Error> { Ok(None) }
+///
+/// fn guard(verifier: Verifier, plan: AccessPlan) -> Result<Guard, GuardError> {
+///     Guard::<NoOwn>::builder(verifier, plan).cookie("hill-token").check("owns-exposure", owns_exposure).build()
+/// }
+/// ```
 #[must_use]
 pub struct GuardBuilder<C> {
     checker: Checker<C>,
