@@ -81,16 +81,15 @@ impl<'p> Comparison<'p> {
             plan.routes.iter().map(|route| route.path.as_str()).filter(|path| seen.insert(*path)).collect()
         };
         let deepest = self.before.deepest.max(self.after.deepest);
-        let mut pairs = Vec::new();
+        let (all_before, mut pairs) = (patterns(self.before), Vec::new());
         for after in patterns(self.after) {
-            let beside = patterns(self.before);
-            for before in beside {
+            for before in all_before.iter().copied() {
                 self.add(&mut pairs, Some(before), Some(after), meetings(before, after, deepest));
             }
             let alone = shapes(after, deepest).into_iter().map(Shape::second).collect();
             self.add(&mut pairs, None, Some(after), alone);
         }
-        for before in patterns(self.before) {
+        for before in all_before {
             self.add(&mut pairs, Some(before), None, shapes(before, deepest));
         }
         pairs

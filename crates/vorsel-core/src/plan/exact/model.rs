@@ -85,7 +85,7 @@ pub(in crate::plan) type Binding = BTreeMap<String, Vec<Piece>>;
 /// The variables and atoms of the rules at hand.
 #[derive(Debug)]
 pub(in crate::plan) struct Model {
-    /// Every role that a plan declares, and one that none does.
+    /// Every role that a plan declares, and, unless they are left out, one that stands for those that none does.
     roles: BTreeSet<String>,
     things: Vec<Thing>,
     atoms: Vec<Atom>,

@@ -154,10 +154,8 @@ impl Family {
         let count = self.members.len();
         let mut numbers: Vec<Number> = self.numbers.clone();
         for number in &self.numbers {
-            if let Some(whole) = number.as_i64() {
-                numbers.extend([whole.checked_sub(1), whole.checked_add(1)].into_iter().flatten().map(Number::from));
-            } else if let Some(whole) = number.as_u64() {
-                numbers.extend([whole.checked_sub(1), whole.checked_add(1)].into_iter().flatten().map(Number::from));
+            if let Some(whole) = number.as_i128() {
+                numbers.extend([whole - 1, whole + 1].into_iter().filter_map(Number::from_i128));
             }
             // A double beside a whole number beyond 2^53 may be equal to more than one of them.
             let float = number.as_f64().unwrap_or_default();
