@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use percent_encoding::percent_decode_str;
+use smallvec::SmallVec;
 
 use super::table::{Access, AccessPlan, Route};
 use crate::claims::Claims;
@@ -171,7 +172,10 @@ impl AccessPlan {
 }
 
 fn facts<'a>(parameters: &matchit::Params<'a, 'a>, caller: CallerFacts<'a>, now: Timestamp) -> Facts<'a> {
-    let path = parameters.iter().filter_map(|(name, value)| Some((name, decoded(value)?))).collect();
+    let mut path = SmallVec::new();
+    if !parameters.is_empty() {
+        path.extend(parameters.iter().filter_map(|(name, value)| Some((name, decoded(value)?))));
+    }
     Facts { caller: caller.claims, credentials: caller.credentials, answers: caller.answers, path, now }
 }
 

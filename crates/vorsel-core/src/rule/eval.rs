@@ -159,10 +159,12 @@ impl<B: RoleBook> Evaluator<'_, '_, B> {
     /// Under a `not`, a role that the plan does not declare counts as every role: nobody knows what it includes, and
     /// taking a role's line out of the plan must not let its holders in.
     fn has_role(&self, wanted: &str, negated: bool) -> bool {
-        self.facts
-            .caller
-            .roles()
-            .any(|held| self.book.includes(held, wanted) || (negated && !self.book.is_declared(held)))
+        let caller = self.facts.caller;
+        // No plan is built with a rule for a role that it does not declare, so the very role needs no look-up.
+        caller.roles().any(|held| held == wanted)
+            || caller
+                .roles()
+                .any(|held| self.book.includes(held, wanted) || (negated && !self.book.is_declared(held)))
     }
 
     fn authenticated_since(&self, earliest: Timestamp) -> bool {

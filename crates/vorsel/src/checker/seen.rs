@@ -11,12 +11,12 @@ pub(super) const LARGEST: usize = 4 * 1024;
 const PLACES: usize = 8;
 
 /// A table of a fixed number of shelves with a few places each. A token's signature says which shelf it belongs on, by a
-/// hash whose key nobody outside knows; only the same token, byte for byte, is found there.
+/// quick hash whose key nobody outside knows; only the same token, byte for byte, is found there.
 ///
 /// Nobody can fill a shelf on purpose: only accepted tokens are put on one, and their signatures are not theirs to
 /// choose. If somebody could, other tokens would be checked in full, and nothing else.
 pub(super) struct SeenTokens<C> {
-    hasher: RandomState,
+    key: [u64; 2],
     shelves: Box<[Mutex<Shelf<C>>]>,
 }
 
@@ -38,7 +38,9 @@ impl<C> SeenTokens<C> {
     /// Room for at least `tokens`, rounded up to whole shelves.
     pub(super) fn with_room(tokens: usize) -> Self {
         let shelf = || Mutex::new(Shelf { hashes: [0; PLACES], places: [const { None }; PLACES], uses: 0 });
-        Self { hasher: RandomState::new(), shelves: (0..tokens.div_ceil(PLACES)).map(|_| shelf()).collect() }
+        let random = RandomState::new();
+        let key = [random.hash_one(0), random.hash_one(1)];
+        Self { key, shelves: (0..tokens.div_ceil(PLACES)).map(|_| shelf()).collect() }
     }
 
     pub(super) fn find(&self, token: &[u8]) -> Option<Arc<Checked<C>>> {
@@ -77,9 +79,12 @@ impl<C> SeenTokens<C> {
     }
 
     fn shelf(&self, token: &[u8]) -> Option<(u64, MutexGuard<'_, Shelf<C>>)> {
-        /// A part of the signature that tells tokens apart: 96 bits of it.
-        const END: usize = 16;
-        let hash = self.hasher.hash_one(&token[token.len().saturating_sub(END)..]);
+        // The end of the signature, 96 bits of it, tells tokens apart; no accepted token is shorter.
+        let (first, second) = token.last_chunk::<16>()?.split_at(8);
+        let word = |bytes: &[u8]| bytes.try_into().map(u64::from_ne_bytes).unwrap_or_default();
+        let product = u128::from(word(first) ^ self.key[0]) * u128::from(word(second) ^ self.key[1]);
+        let [low, high] = [product, product >> 64].map(|half| (half & u128::from(u64::MAX)) as u64);
+        let hash = low ^ high;
         let count = u64::try_from(self.shelves.len()).ok()?;
         let shelf = self.shelves.get(usize::try_from(hash.checked_rem(count)?).ok()?)?;
         Some((hash, shelf.lock().unwrap_or_else(PoisonError::into_inner)))

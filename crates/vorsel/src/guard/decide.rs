@@ -233,6 +233,10 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             self.checker.check(token, now).map_err(|finding| odd_token(token).unwrap_or(Refusal::BadToken(finding)))
         };
         let cookie = |token: &str| self.checker.check(token, now).map_err(Refusal::BadToken);
+        // Most requests come with one token and nothing else.
+        if let Presented { bearer: Some(token), cookie: None, api_key: None } = presented {
+            return Ok(Some(Caller::new(bearer(token)?, Credential::Bearer)));
+        }
         let sources = [
             (Credential::Bearer, presented.bearer.map(bearer)),
             (Credential::Cookie, presented.cookie.map(cookie)),

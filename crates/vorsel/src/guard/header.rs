@@ -16,6 +16,12 @@ pub(super) fn bearer_token(headers: &HeaderMap) -> Result<Option<&[u8]>, Refusal
         return Err(bad("more than one Authorization header"));
     }
     let value = value.as_bytes();
+    // As nearly everybody writes it.
+    if let Some(token) = value.strip_prefix(b"Bearer ")
+        && token.first().is_some_and(|first| !first.is_ascii_whitespace())
+    {
+        return Ok(Some(token));
+    }
     let end = value.iter().position(|byte| *byte == b' ').unwrap_or(value.len());
     let (scheme, token) = value.split_at(end);
     // The name of a scheme is read without case (RFC 9110 section 11.1).
