@@ -162,9 +162,7 @@ impl<B: RoleBook> Evaluator<'_, '_, B> {
         let caller = self.facts.caller;
         // No plan is built with a rule for a role that it does not declare, so the very role needs no look-up.
         caller.roles().any(|held| held == wanted)
-            || caller
-                .roles()
-                .any(|held| self.book.includes(held, wanted) || (negated && !self.book.is_declared(held)))
+            || caller.roles().any(|held| self.book.includes(held, wanted) || (negated && !self.book.is_declared(held)))
     }
 
     fn authenticated_since(&self, earliest: Timestamp) -> bool {
