@@ -7,7 +7,9 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use vorsel::store::SqliteStore;
-use vorsel::{Admission, AdmissionError, Grant, IssuerKeys, NoOwn, RenewalRequest, Scopes, SessionLimits, Sessions};
+use vorsel::{
+    Admission, AdmissionError, Grant, IssuerKeys, NoOwn, RenewalRequest, Scopes, SessionLimits, Sessions, SignIn,
+};
 
 /// The app's say at sign-in and at every renewal. A real one asks its database.
 #[derive(Debug)]
@@ -36,7 +38,7 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
         .limits(SessionLimits { retry_window: window, ..SessionLimits::default() })?;
     let renew = async |token: &str| sessions.renew(token, RenewalRequest::default()).await;
 
-    let first = sessions.start("obs-0017", "desk", Some("dome terminal")).await?;
+    let first = sessions.start(SignIn::new("obs-0017", "desk").device("dome terminal")).await?;
     println!("signed in; the access token lasts {} s", first.expires_in);
 
     let second = renew(&first.refresh_token).await?;
@@ -50,7 +52,7 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
     let ended = renew(&second.refresh_token).await.expect_err("the session is over");
     println!("so:      {ended}");
 
-    let other = sessions.start("obs-0017", "desk", Some("laptop")).await?;
+    let other = sessions.start(SignIn::new("obs-0017", "desk").device("laptop")).await?;
     sessions.sign_out(&other.refresh_token, Some("desk")).await?;
     println!("signed out: {}", renew(&other.refresh_token).await.expect_err("signed out"));
     std::fs::remove_dir_all(folder)?;

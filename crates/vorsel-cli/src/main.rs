@@ -11,6 +11,8 @@ mod observatory;
 mod paint;
 mod plan;
 mod serve;
+mod sessions;
+mod store_address;
 mod tour;
 
 use std::process::ExitCode;
@@ -33,6 +35,7 @@ enum Command {
     Issue(issue::IssueArguments),
     Explain(explain::ExplainArguments),
     Plan(plan::PlanArguments),
+    Sessions(sessions::SessionsArguments),
 }
 
 fn main() -> ExitCode {
@@ -43,6 +46,7 @@ fn main() -> ExitCode {
         Command::Issue(arguments) => issue::run(&arguments),
         Command::Explain(arguments) => explain::run(&arguments),
         Command::Plan(arguments) => plan::run(&arguments),
+        Command::Sessions(arguments) => sessions::run(&arguments),
     };
     match outcome {
         Ok(code) => code,

@@ -3,19 +3,17 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
-use std::str::FromStr;
-use std::sync::Arc;
 use std::time::Duration;
 
 use clap::Args;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 use tracing_subscriber::EnvFilter;
-use vorsel::store::{MemoryStore, SessionStore, SqliteStore};
-use vorsel::{IssuerKeys, Lifetime, SessionLimits};
+use vorsel::{IssuerKeys, Lifetime, LiveRevocations, SessionLimits};
 
 use crate::failure::Failure;
 use crate::observatory::{self, Opening, Settings};
+use crate::store_address::StoreAddress;
 
 /// Serve the observatory API: sign-in, renewal, sign-out, and guarded routes.
 ///
@@ -25,7 +23,7 @@ pub(crate) struct ServeArguments {
     /// The address to listen on; port 0 takes a free one.
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:0")]
     listen: SocketAddr,
-    /// Where sessions are kept: memory: or sqlite:PATH.
+    /// Where sessions are kept: memory:, sqlite:PATH, postgres://… or redis://….
     #[arg(long, value_name = "STORE", default_value = "memory:")]
     store: StoreAddress,
     /// The folder of the signing keys, made on first use. Without it the keys last as long as the process.
@@ -39,41 +37,9 @@ pub(crate) struct ServeArguments {
     retry_window: Option<u64>,
 }
 
-/// Where sessions are kept.
-#[derive(Clone, Debug)]
-enum StoreAddress {
-    Memory,
-    Sqlite(PathBuf),
-}
-
-impl FromStr for StoreAddress {
-    type Err = String;
-
-    fn from_str(address: &str) -> Result<Self, String> {
-        match address.split_once(':') {
-            Some(("memory", "")) => Ok(Self::Memory),
-            Some(("sqlite", path)) if !path.is_empty() => Ok(Self::Sqlite(path.into())),
-            Some(("postgres" | "redis", _)) => Err("this release keeps sessions in memory: or sqlite:PATH".to_owned()),
-            _ => Err("expected memory: or sqlite:PATH".to_owned()),
-        }
-    }
-}
-
-impl StoreAddress {
-    async fn open(&self) -> Result<Arc<dyn SessionStore>, Failure> {
-        Ok(match self {
-            Self::Memory => Arc::new(MemoryStore::new()),
-            Self::Sqlite(path) => Arc::new(
-                SqliteStore::open(path)
-                    .await
-                    .map_err(|error| Failure::from(error).while_doing(path.display().to_string()))?,
-            ),
-        })
-    }
-}
-
 /// What is under way when SIGTERM comes has this long to finish.
 const LAST_REQUESTS: Duration = Duration::from_secs(5);
+const PURGE_EVERY: Duration = Duration::from_secs(60);
 
 pub(crate) fn run(arguments: &ServeArguments) -> Result<ExitCode, Failure> {
     let filter = EnvFilter::try_from_env("VORSEL_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
@@ -99,14 +65,25 @@ async fn serve(arguments: &ServeArguments) -> Result<(), Failure> {
         .await
         .map_err(|error| Failure::from(error).while_doing(format!("cannot listen on {}", arguments.listen)))?;
     let base = format!("http://{}", listener.local_addr()?);
-    let app = observatory::open(Opening {
+    let store = arguments.store.open().await?;
+    let revocations = LiveRevocations::follow(store.clone()).await?;
+    let (app, sessions) = observatory::open(Opening {
         keys: IssuerKeys::in_folder(folder)?,
-        store: arguments.store.open().await?,
+        store,
+        revocations,
         access_lifetime: Lifetime::try_from(access_lifetime)?,
         limits: SessionLimits { retry_window, ..SessionLimits::default() },
         base: base.clone(),
         settings,
     })?;
+    let purging = tokio::spawn(async move {
+        loop {
+            tokio::time::sleep(PURGE_EVERY).await;
+            if let Err(error) = sessions.purge().await {
+                tracing::warn!(target: "observatory", "old sessions are kept for now: {error}");
+            }
+        }
+    });
     let (stopping, stopped) = tokio::sync::oneshot::channel::<()>();
     let server = axum::serve(listener, app).with_graceful_shutdown(async move {
         tokio::select! {
@@ -120,5 +97,6 @@ async fn serve(arguments: &ServeArguments) -> Result<(), Failure> {
         ended = async { server.await } => ended?,
         () = async { drop(stopped.await); tokio::time::sleep(LAST_REQUESTS).await } => {}
     }
+    purging.abort();
     Ok(())
 }

@@ -182,7 +182,7 @@ GET    /.well-known/oauth-authorization-server  yes     yes      yes      yes   
  if 8  credential api-key and claims.instruments has "mast"
  if 9  path.observer == sub
 if 10  scope people:manage
-if 11  scope people:manage and signed-in within 10m and path.person != sub
+if 11  scope people:manage and signed-in within 10m and path.person != sub and check revocations-current
 
 "#]]
     );

@@ -1,6 +1,7 @@
 //! The claims of a token: the registered ones by type, the app's own as JSON and as the app's type.
 
 use std::fmt;
+use std::sync::Arc;
 
 use serde_json::Value;
 use smallvec::SmallVec;
@@ -230,11 +231,12 @@ pub struct NoOwn {}
 pub struct Checked<C = NoOwn> {
     claims: Claims,
     own: C,
+    key_id: Option<Arc<str>>,
 }
 
 impl<C> Checked<C> {
-    pub(crate) const fn new(claims: Claims, own: C) -> Self {
-        Self { claims, own }
+    pub(crate) const fn new(claims: Claims, own: C, key_id: Option<Arc<str>>) -> Self {
+        Self { claims, own, key_id }
     }
 
     /// The registered claims.
@@ -247,5 +249,11 @@ impl<C> Checked<C> {
     #[must_use]
     pub const fn own(&self) -> &C {
         &self.own
+    }
+
+    /// The ID of the key that signed the token; none where the app vouched for the caller.
+    #[must_use]
+    pub fn key_id(&self) -> Option<&str> {
+        self.key_id.as_deref()
     }
 }

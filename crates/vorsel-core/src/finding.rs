@@ -34,6 +34,8 @@ pub enum Check {
     IssuedAt,
     /// The app's own claims fit the app's type.
     OwnClaims,
+    /// Nothing that the token stands on has been revoked: itself, its session, its subject's tokens, its key.
+    Revocation,
 }
 
 impl Check {
@@ -53,6 +55,7 @@ impl Check {
             Self::Expiration => "expired",
             Self::NotBefore | Self::IssuedAt => "not-yet-valid",
             Self::OwnClaims => "misfit-claim",
+            Self::Revocation => "revoked",
         }
     }
 
@@ -74,6 +77,7 @@ impl Check {
             Self::NotBefore => "not before",
             Self::IssuedAt => "issued at",
             Self::OwnClaims => "own claims",
+            Self::Revocation => "revocation",
         }
     }
 
@@ -95,6 +99,7 @@ impl Check {
             Self::NotBefore => "RFC 7519 section 4.1.5",
             Self::IssuedAt => "RFC 7519 section 4.1.6",
             Self::OwnClaims => "RFC 7519 section 4.3",
+            Self::Revocation => "RFC 7009 section 2",
         }
     }
 }

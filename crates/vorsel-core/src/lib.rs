@@ -22,6 +22,7 @@ mod kind;
 mod own;
 mod payload;
 mod plan;
+mod revocations;
 pub mod rule;
 mod scope;
 mod session;
@@ -46,8 +47,12 @@ pub use plan::{
     Access, AccessPlan, AccessRow, AccessTable, CallerFacts, Change, Mistake, Place, PlanBuilder, PlanError, Reach,
     Route, RouteChange, SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why, Witness,
 };
+pub use revocations::{Revocation, Revocations, Revoked};
 pub use scope::{ScopeError, Scopes};
-pub use session::{EndReason, Ended, Presented, RefreshTokens, SESSION_SECRET_BYTES, Session, SessionLimits, Step};
+pub use session::{
+    Beyond, EndReason, Ended, Generation, PerSubject, Presented, RefreshTokens, SESSION_SECRET_BYTES, Session,
+    SessionLimits, Spent, Step,
+};
 pub use time::{Lifetime, LifetimeError, Timestamp, spoken};
 pub use unchecked::{UncheckedError, UncheckedToken};
 pub use verifier::{Findings, Verifier};

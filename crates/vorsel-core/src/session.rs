@@ -5,11 +5,12 @@
 //! advance at once one loses, reads again, and finds its token spent a moment ago.
 //!
 //! A refresh token is never stored. Everything in it follows from the session: its times are the session's, and its
-//! `jti` is an HMAC of the generation under the session's own secret. So the last successor can be made again, byte for
-//! byte, for as long as the retry window is open; and neither a copy of the store (which lacks the signing key) nor a
+//! `jti` is an HMAC of the generation under the session's own secret. So a successor can be made again, byte for byte, for
+//! as long as the retry window is open; and neither a copy of the store (which lacks the signing key) nor a
 //! stolen signing key (which lacks the secrets) is enough to make one.
 
 use std::fmt;
+use std::num::NonZeroU32;
 use std::time::Duration;
 
 use aws_lc_rs::{constant_time, hmac};
@@ -37,6 +38,8 @@ pub struct Session {
     pub client_id: String,
     /// What the user calls the device, if anything.
     pub device: Option<String>,
+    /// How the caller authenticated, `acr`, if the app said so at sign-in.
+    pub acr: Option<String>,
     /// How many times the session has been renewed.
     pub generation: u64,
     /// When the caller signed in.
@@ -49,8 +52,40 @@ pub struct Session {
     pub ends_at: Timestamp,
     /// What the IDs of the session's refresh tokens are derived from.
     pub secret: Secret,
+    /// The generations before the current one, the last one first; at most [`MOST_SPENT`](Self::MOST_SPENT) of them.
+    pub spent: Vec<Spent>,
     /// When and why the session ended, if it did.
     pub ended: Option<Ended>,
+}
+
+/// The times of a generation that has a successor.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Spent {
+    /// When it began.
+    pub began_at: Timestamp,
+    /// When the session would have ended in it.
+    pub idle_until: Timestamp,
+}
+
+/// One generation of a session: its refresh token follows from this and the session's secret.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Generation {
+    number: u64,
+    times: Spent,
+}
+
+impl Generation {
+    /// How many renewals led to it.
+    #[must_use]
+    pub const fn number(&self) -> u64 {
+        self.number
+    }
+
+    /// When it began.
+    #[must_use]
+    pub const fn began_at(&self) -> Timestamp {
+        self.times.began_at
+    }
 }
 
 /// When and why a session ended.
@@ -74,11 +109,13 @@ pub enum EndReason {
     NotAdmitted,
     /// The app ended it: everywhere, after a password change, after a leak.
     Withdrawn,
+    /// A newer session of the subject took its place, since no more are allowed.
+    Displaced,
 }
 
 impl EndReason {
     /// Every reason.
-    pub const ALL: [Self; 4] = [Self::SignedOut, Self::Replay, Self::NotAdmitted, Self::Withdrawn];
+    pub const ALL: [Self; 5] = [Self::SignedOut, Self::Replay, Self::NotAdmitted, Self::Withdrawn, Self::Displaced];
 
     /// The reason as stores and scripts write it.
     #[must_use]
@@ -88,6 +125,7 @@ impl EndReason {
             Self::Replay => "replay",
             Self::NotAdmitted => "not-admitted",
             Self::Withdrawn => "withdrawn",
+            Self::Displaced => "displaced",
         }
     }
 
@@ -111,15 +149,36 @@ pub struct SessionLimits {
     pub idle: Lifetime,
     /// How long a session lasts however often it is renewed.
     pub absolute: Lifetime,
-    /// For how long the last spent refresh token may come again and gets the same successor. Zero is strict: then a
+    /// For how long after it was spent a refresh token may come again and gets the same successor. Zero is strict: then a
     /// lost reply signs the user out.
     pub retry_window: Duration,
+    /// How many sessions a subject may have at once; any number if nothing is set.
+    pub per_subject: Option<PerSubject>,
+}
+
+/// A limit on the sessions of one subject.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PerSubject {
+    /// How many sessions there may be.
+    pub most: NonZeroU32,
+    /// What a sign-in beyond that leads to.
+    pub beyond: Beyond,
+}
+
+/// What a sign-in beyond the limit leads to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Beyond {
+    /// It is refused.
+    Refuse,
+    /// The session that began first ends.
+    EndOldest,
 }
 
 impl Default for SessionLimits {
-    /// 14 days idle, 90 days in all, 10 seconds to retry.
+    /// 14 days idle, 90 days in all, 10 seconds to retry, any number of sessions.
     fn default() -> Self {
-        Self { idle: Lifetime::days(14), absolute: Lifetime::days(90), retry_window: Duration::from_secs(10) }
+        let retry_window = Duration::from_secs(10);
+        Self { idle: Lifetime::days(14), absolute: Lifetime::days(90), retry_window, per_subject: None }
     }
 }
 
@@ -144,10 +203,14 @@ pub enum Step {
     /// The token is current. Store this record, if the generation is still the one before it; then answer with its
     /// refresh token.
     Advance(Box<Session>),
-    /// The token was spent a moment ago. Answer with the refresh token of the record as it is; store nothing.
-    Repeat,
+    /// The token was spent a moment ago. Answer with the refresh token of this generation, its successor, which may be
+    /// spent by now as well; store nothing.
+    Repeat(Generation),
     /// The token was spent long ago: somebody has a copy. End the session.
     Replay,
+    /// So many renewals came after the token's that it is not known any more when it was spent, yet that may have been a
+    /// moment ago. Refuse it; nothing else happens. After the retry window it is a replay.
+    Outrun,
     /// The session has lasted its time.
     Expired,
     /// The session ended before.
@@ -160,6 +223,9 @@ pub enum Step {
 pub const SESSION_SECRET_BYTES: usize = 32;
 
 impl Session {
+    /// How many spent generations a session remembers.
+    pub const MOST_SPENT: usize = 32;
+
     /// A session that begins now, in generation 0. `id` and `secret` come from randomness of the caller's:
     /// at least 16 bytes for the one, [`SESSION_SECRET_BYTES`] for the other.
     #[must_use]
@@ -177,12 +243,14 @@ impl Session {
             subject: subject.into(),
             client_id: client_id.into(),
             device: None,
+            acr: None,
             generation: 0,
             started_at: now,
             renewed_at: now,
             idle_until: now.after(limits.idle.as_duration()).min(ends_at),
             ends_at,
             secret,
+            spent: Vec::new(),
             ended: None,
         }
     }
@@ -200,10 +268,31 @@ impl Session {
         }
         match self.generation.checked_sub(token.generation) {
             Some(0) => Step::Advance(Box::new(self.renewed(limits, now))),
-            Some(1) if now < self.renewed_at.after(limits.retry_window) => Step::Repeat,
-            Some(_) => Step::Replay,
+            Some(behind) => self.spent_before(token.generation, behind - 1, limits.retry_window, now),
             None => Step::Foreign,
         }
+    }
+
+    /// What a spent token leads to, `between` generations lying between its successor and the current one.
+    fn spent_before(&self, generation: u64, between: u64, window: Duration, now: Timestamp) -> Step {
+        let known = usize::try_from(between).ok().filter(|between| *between <= self.spent.len());
+        let Some(between) = known else {
+            // It was spent before the earliest generation that is known began.
+            let earliest = self.spent.last().map_or(self.renewed_at, |spent| spent.began_at);
+            return if now < earliest.after(window) { Step::Outrun } else { Step::Replay };
+        };
+        let successor = match between.checked_sub(1) {
+            None => self.current(),
+            Some(index) => Generation { number: generation + 1, times: self.spent[index] },
+        };
+        if now < successor.began_at().after(window) { Step::Repeat(successor) } else { Step::Replay }
+    }
+
+    /// The current generation.
+    #[must_use]
+    pub const fn current(&self) -> Generation {
+        let times = Spent { began_at: self.renewed_at, idle_until: self.idle_until };
+        Generation { number: self.generation, times }
     }
 
     /// Whether this session made the token, in this generation or an earlier one.
@@ -215,10 +304,14 @@ impl Session {
     }
 
     fn renewed(&self, limits: &SessionLimits, now: Timestamp) -> Self {
+        let spent = self.spent.iter().copied().take(Self::MOST_SPENT - 1);
+        // Another instance's clock may be ahead of this one's.
+        let now = now.max(self.renewed_at);
         Self {
             generation: self.generation + 1,
             renewed_at: now,
             idle_until: now.after(limits.idle.as_duration()).min(self.ends_at),
+            spent: [self.current().times].into_iter().chain(spent).collect(),
             ..self.clone()
         }
     }
@@ -248,7 +341,7 @@ pub struct RefreshTokens {
 }
 
 #[derive(Clone, Debug, Serialize, Deserialize)]
-struct Generation {
+struct Numbered {
     generation: u64,
 }
 
@@ -270,29 +363,30 @@ impl RefreshTokens {
         Ok(Self { issuer: Issuer::new(name, keyring), verifier })
     }
 
-    /// The refresh token of the session's current generation. The same record always gives the same token: it is signed
-    /// with the key of the moment at which the generation began.
+    /// The refresh token of a generation of the session. The same record always gives the same token: it is signed with
+    /// the key of the moment at which the generation began.
     ///
     /// # Errors
     /// If that key is gone, or signing fails.
-    pub fn current(&self, session: &Session) -> Result<String, IssueError> {
+    pub fn token(&self, session: &Session, generation: Generation) -> Result<String, IssueError> {
         let issuer = self.issuer.name();
+        let Generation { number, times } = generation;
         let claims = Written {
             iss: issuer,
             aud: issuer,
-            iat: session.renewed_at.as_secs(),
-            exp: session.idle_until.as_secs(),
+            iat: times.began_at.as_secs(),
+            exp: times.idle_until.as_secs(),
             sub: &session.subject,
             client_id: &session.client_id,
-            jti: &session.token_id(session.generation),
+            jti: &session.token_id(number),
             scope: "",
             roles: &[],
             sid: Some(&session.id),
             auth_time: None,
             acr: None,
-            own: Generation { generation: session.generation },
+            own: Numbered { generation: number },
         };
-        self.issuer.sign(Kind::Refresh, &claims, session.renewed_at)
+        self.issuer.sign(Kind::Refresh, &claims, times.began_at)
     }
 
     /// Checks a refresh token's form, signature and times.
@@ -300,7 +394,7 @@ impl RefreshTokens {
     /// # Errors
     /// The first finding that does not hold.
     pub fn check(&self, token: &str, now: Timestamp) -> Result<Presented, Box<Finding>> {
-        let checked: Checked<Generation> = self.verifier.check(token, now)?;
+        let checked: Checked<Numbered> = self.verifier.check(token, now)?;
         let claims = checked.claims();
         let text = |claim: Option<&str>| claim.unwrap_or_default().to_owned();
         Ok(Presented {

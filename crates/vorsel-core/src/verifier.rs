@@ -1,6 +1,7 @@
 //! Checking a token: the one place where claims become believed.
 
 use std::ops::ControlFlow;
+use std::sync::Arc;
 
 use serde::de::DeserializeOwned;
 
@@ -10,7 +11,7 @@ use crate::claims::{Checked, Claims, registered_bit};
 use crate::expectations::{Audience, Expectations};
 use crate::finding::{Check, Detail, Finding, quoted, quoted_list};
 use crate::jws::{Compact, Header, header_segment};
-use crate::key::{CandidateError, KeySet};
+use crate::key::{CandidateError, KeySet, VerifyingKey};
 use crate::payload;
 use crate::time::{Timestamp, spoken};
 
@@ -152,7 +153,7 @@ impl<'a, A: Audit> Run<'a, A> {
         let Some(header) = self.readable(Check::TokenForm, header)? else { return ControlFlow::Continue(None) };
         self.audit.note(Check::TokenForm, true, || Detail::new("a signed token in compact form", "three segments"))?;
         self.header(&header)?;
-        self.signature(&header, &parts)?;
+        let key_id = self.signature(&header, &parts)?;
         let claims = payload::read(parts.payload);
         let Some(claims) = self.readable(Check::ClaimsForm, claims)? else { return ControlFlow::Continue(None) };
         self.audit
@@ -162,7 +163,7 @@ impl<'a, A: Audit> Run<'a, A> {
         self.audience(&claims)?;
         self.times(&claims)?;
         let own = self.own::<C>(&claims)?;
-        ControlFlow::Continue(own.map(|own| Checked::new(claims, own)))
+        ControlFlow::Continue(own.map(|own| Checked::new(claims, own, key_id)))
     }
 
     fn usual_header(&self, segment: &[u8]) -> Option<Header<'a>> {
@@ -196,7 +197,8 @@ impl<'a, A: Audit> Run<'a, A> {
         })
     }
 
-    fn signature(&mut self, header: &Header<'_>, parts: &Compact<'_>) -> ControlFlow<()> {
+    /// Says which key signed.
+    fn signature(&mut self, header: &Header<'_>, parts: &Compact<'_>) -> ControlFlow<(), Option<Arc<str>>> {
         let (verifier, kid) = (self.verifier, header.kid.as_deref());
         let allowed = &verifier.algorithms;
         let named = Algorithm::from_name(&header.alg).filter(|algorithm| allowed.contains(algorithm));
@@ -210,7 +212,7 @@ impl<'a, A: Audit> Run<'a, A> {
             };
             Detail::new(expected, quoted(&header.alg))
         })?;
-        let Some(candidates) = candidates.filter(|_| held) else { return ControlFlow::Continue(()) };
+        let Some(candidates) = candidates.filter(|_| held) else { return ControlFlow::Continue(None) };
         self.audit.note(Check::Key, candidates.is_ok(), || {
             let keys = verifier.keys.keys();
             let known = match keys.len() {
@@ -224,12 +226,14 @@ impl<'a, A: Audit> Run<'a, A> {
             };
             Detail::new(known, found)
         })?;
-        let Ok(candidates) = candidates else { return ControlFlow::Continue(()) };
-        let held = candidates.verify(parts.signing_input, &parts.signature);
+        let Ok(candidates) = candidates else { return ControlFlow::Continue(None) };
+        let signer = candidates.verify(parts.signing_input, &parts.signature);
+        let held = signer.is_some();
         self.audit.note(Check::Signature, held, || {
             let found = if held { "one that fits" } else { "one that it did not make over these bytes" };
             Detail::new(format!("a signature of the key with {}", header.alg), found)
-        })
+        })?;
+        ControlFlow::Continue(signer.map(VerifyingKey::shared_key_id))
     }
 
     fn required(&mut self, claims: &Claims) -> ControlFlow<()> {

@@ -42,6 +42,6 @@ impl<C: Serialize> Checked<C> {
             claims.insert("scope".to_owned(), json!(scopes.as_str()));
         }
         let claims = payload::read(Value::Object(claims).to_string().into_bytes());
-        claims.map(|claims| Self::new(claims, own)).map_err(|detail| wrong(detail.found))
+        claims.map(|claims| Self::new(claims, own, None)).map_err(|detail| wrong(detail.found))
     }
 }

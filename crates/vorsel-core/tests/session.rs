@@ -10,7 +10,7 @@ use vorsel_core::{
 const NOW: Timestamp = Timestamp::from_micros(1_700_000_000_654_321);
 const WINDOW: Duration = Duration::from_secs(10);
 const LIMITS: SessionLimits =
-    SessionLimits { idle: Lifetime::days(14), absolute: Lifetime::days(30), retry_window: WINDOW };
+    SessionLimits { idle: Lifetime::days(14), absolute: Lifetime::days(30), retry_window: WINDOW, per_subject: None };
 const MICRO: Duration = Duration::from_micros(1);
 
 fn tokens() -> RefreshTokens {
@@ -25,7 +25,9 @@ fn session() -> Session {
 /// The refresh token of the session as it is, as its holder would present it.
 fn presented(session: &Session) -> Presented {
     let tokens = tokens();
-    tokens.check(&tokens.current(session).expect("a token"), session.renewed_at).expect("an accepted token")
+    tokens
+        .check(&tokens.token(session, session.current()).expect("a token"), session.renewed_at)
+        .expect("an accepted token")
 }
 
 fn advanced(session: &Session, token: &Presented, now: Timestamp) -> Session {
@@ -53,26 +55,71 @@ fn a_spent_token_repeats_inside_the_window_and_is_a_replay_from_its_end_on() {
     let spent = presented(&first);
     let second = advanced(&first, &spent, NOW);
     for (after, step) in [
-        (Duration::ZERO, Step::Repeat),
-        (WINDOW - MICRO, Step::Repeat),
+        (Duration::ZERO, Step::Repeat(second.current())),
+        (WINDOW - MICRO, Step::Repeat(second.current())),
         (WINDOW, Step::Replay),
         (WINDOW * 1_000, Step::Replay),
     ] {
         assert_eq!(second.present(&spent, &LIMITS, NOW.after(after)), step, "{after:?}");
     }
     let behind = NOW.before(Duration::from_secs(3));
-    assert_eq!(second.present(&spent, &LIMITS, behind), Step::Repeat, "another instance's clock is behind");
+    assert_eq!(
+        second.present(&spent, &LIMITS, behind),
+        Step::Repeat(second.current()),
+        "another instance's clock is behind"
+    );
     let strict = SessionLimits { retry_window: Duration::ZERO, ..LIMITS };
     assert_eq!(second.present(&spent, &strict, NOW), Step::Replay);
 }
 
+/// Each token has a window of its own, however many renewals came after: its holder is honest until it is over.
 #[test]
-fn a_token_spent_two_generations_ago_is_a_replay_at_once() {
+fn a_token_spent_generations_ago_gets_its_own_successor_inside_its_own_window() {
+    let tokens = tokens();
+    let pause = Duration::from_secs(3);
+    let mut line = vec![session()];
+    for step in 1..=6_u32 {
+        let last = line.last().expect("a session");
+        line.push(advanced(last, &presented(last), NOW.after(pause * step)));
+    }
+    let newest = &line[6];
+    for (generation, earlier) in line[..6].iter().enumerate() {
+        let successor = line[generation + 1].current();
+        for after in [Duration::ZERO, WINDOW - MICRO, WINDOW] {
+            let now = successor.began_at().after(after).max(newest.renewed_at);
+            let step = newest.present(&presented(earlier), &LIMITS, now);
+            if now < successor.began_at().after(WINDOW) {
+                assert_eq!(step, Step::Repeat(successor), "{generation} {after:?}");
+                let (then, later) = (tokens.token(&line[generation + 1], successor), tokens.token(newest, successor));
+                assert_eq!(then.expect("a token"), later.expect("a token"), "the identical successor");
+            } else {
+                assert_eq!(step, Step::Replay, "{generation} {after:?}");
+            }
+        }
+    }
+}
+
+#[test]
+fn a_token_that_was_outrun_is_refused_first_and_a_replay_after_the_window() {
     let first = session();
     let old = presented(&first);
-    let second = advanced(&first, &old, NOW);
-    let third = advanced(&second, &presented(&second), NOW);
-    assert_eq!(third.present(&old, &LIMITS, NOW), Step::Replay);
+    let mut newest = first;
+    for _ in 0..=Session::MOST_SPENT {
+        newest = advanced(&newest, &presented(&newest), NOW);
+    }
+    assert_eq!(newest.spent.len(), Session::MOST_SPENT);
+    assert!(matches!(newest.present(&old, &LIMITS, NOW), Step::Repeat(successor) if successor.number() == 1));
+    newest = advanced(&newest, &presented(&newest), NOW);
+    assert_eq!(newest.present(&old, &LIMITS, NOW), Step::Outrun);
+    assert_eq!(newest.present(&old, &LIMITS, NOW.after(WINDOW - MICRO)), Step::Outrun);
+    assert_eq!(newest.present(&old, &LIMITS, NOW.after(WINDOW)), Step::Replay);
+}
+
+#[test]
+fn a_clock_that_is_behind_does_not_turn_a_session_back() {
+    let first = session();
+    let second = advanced(&first, &presented(&first), NOW.before(Duration::from_secs(5)));
+    assert_eq!((second.renewed_at, second.idle_until), (NOW, NOW.after(LIMITS.idle.as_duration())));
 }
 
 #[test]
@@ -127,14 +174,20 @@ fn a_token_with_the_right_signature_but_another_secret_is_foreign() {
 fn the_same_record_gives_the_same_token_and_each_generation_another() {
     let (tokens, first) = (tokens(), session());
     let second = advanced(&first, &presented(&first), NOW);
-    assert_eq!(tokens.current(&first).expect("a token"), tokens.current(&first.clone()).expect("a token"));
-    assert_ne!(tokens.current(&first).expect("a token"), tokens.current(&second).expect("a token"));
+    assert_eq!(
+        tokens.token(&first, first.current()).expect("a token"),
+        tokens.token(&first.clone(), first.current()).expect("a token")
+    );
+    assert_ne!(
+        tokens.token(&first, first.current()).expect("a token"),
+        tokens.token(&second, second.current()).expect("a token")
+    );
 }
 
 #[test]
 fn refresh_tokens_are_checked_like_any_token() {
     let (tokens, session) = (tokens(), session());
-    let token = tokens.current(&session).expect("a token");
+    let token = tokens.token(&session, session.current()).expect("a token");
     let after_skew = session.idle_until.after(Duration::from_secs(6));
     assert_eq!(tokens.check(&token, after_skew).expect_err("expired").check, Check::Expiration);
     assert_eq!(tokens.check(&token[1..], NOW).expect_err("broken").check, Check::TokenForm);

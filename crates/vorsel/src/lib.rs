@@ -25,7 +25,9 @@
 //! | feature | default | what |
 //! |---|---|---|
 //! | `axum` | yes | [`Routes`] checked against the plan, [`Caller`] as an extractor, and the endpoints |
-//! | `sqlite` | no | the embedded session store |
+//! | `sqlite` | no | sessions in a file, the embedded store |
+//! | `postgres` | no | sessions in PostgreSQL, for several instances |
+//! | `redis` | no | sessions in Redis, for several instances |
 //! | `testing` | no | a clock to move, an issuer to throw away, a picture of who may reach what, and the suite that every session store must pass |
 
 mod admission;
@@ -37,6 +39,7 @@ mod guard;
 mod keys;
 mod plan_file;
 mod random;
+mod revocations;
 mod sessions;
 pub mod store;
 #[cfg(feature = "testing")]
@@ -47,14 +50,15 @@ pub use checker::Checker;
 pub use clock::{Clock, SystemClock, now};
 pub use guard::{
     Admitted, ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys, Caller, CheckAnswer, CheckRequest, Deciding,
-    Guard, GuardBuilder, GuardError, Guarded, GuardedFuture,
+    Guard, GuardBuilder, GuardError, Guarded, GuardedFuture, WhenSilent,
 };
 #[cfg(feature = "axum")]
 pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, Routes, RoutesError};
 pub use keys::{IssuerKeys, KeyFileError, KeyStepError, LiveKeyring};
 pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
-pub use sessions::{RenewError, RenewalRequest, Sessions, SetUpError, StartError, TokenReply};
+pub use revocations::LiveRevocations;
+pub use sessions::{RenewError, RenewalRequest, Sessions, SetUpError, SignIn, StartError, TokenReply};
 pub use vorsel_core::*;
 
 #[cfg(doctest)]

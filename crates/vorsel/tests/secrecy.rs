@@ -14,8 +14,8 @@ use vorsel::rule::role;
 use vorsel::store::{MemoryStore, SessionStore};
 use vorsel::{
     AccessDraft, AccessPlan, Algorithm, Checker, Expectations, Guard, Issuer, IssuerKeys, KeySet, Keyring, Lifetime,
-    LiveKeyring, NoOwn, Object, RefreshTokens, RenewalRequest, SigningKey, UncheckedToken, VerifyingKey, base64url,
-    now,
+    LiveKeyring, NoOwn, Object, RefreshTokens, RenewalRequest, SignIn, SigningKey, UncheckedToken, VerifyingKey,
+    base64url, now,
 };
 
 mod common;
@@ -141,7 +141,7 @@ fn key_files(said: &Said) -> Vec<String> {
 async fn tokens(said: &Said) -> Vec<String> {
     let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
     let house = house(&store);
-    let first = house.sessions.start("obs-0017", "desk", None).await.expect("signed in");
+    let first = house.sessions.start(SignIn::new("obs-0017", "desk")).await.expect("signed in");
     let request = RenewalRequest::default();
     let second = house.sessions.renew(&first.refresh_token, request).await.expect("renewed");
     house.clock.advance(Duration::from_secs(60));

@@ -5,15 +5,17 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
-use vorsel::store::{MemoryStore, SessionStore, SqliteStore, Which};
-use vorsel::{AdmissionError, EndReason, NoOwn, RenewError, RenewalRequest, Scopes, StartError};
+use vorsel::store::{MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore, Which};
+use vorsel::{AdmissionError, EndReason, NoOwn, RenewError, RenewalRequest, Scopes, SignIn, StartError};
 
 mod common;
+mod servers;
 use common::{Entry, House, WINDOW, house, houses};
+use servers::{Kind, shared};
 
 const PLAIN: RenewalRequest<'_> = RenewalRequest { client_id: None, scopes: None };
 
-/// Runs a test over both stores.
+/// Runs a test over every store.
 macro_rules! on_every_store {
     ($($test:ident)*) => {
         mod memory {
@@ -29,6 +31,24 @@ macro_rules! on_every_store {
             async fn $test() {
                 let folder = tempfile::tempdir().expect("a folder");
                 let store = SqliteStore::open(folder.path().join("sessions.sqlite")).await.expect("a store");
+                super::$test(Arc::new(store)).await;
+            })*
+        }
+        mod postgres {
+            use super::*;
+            $(#[tokio::test(flavor = "multi_thread")]
+            async fn $test() {
+                let Some(server) = shared(Kind::Postgres) else { return };
+                let store = PostgresStore::connect(&server.empty_database()).await.expect("a store");
+                super::$test(Arc::new(store)).await;
+            })*
+        }
+        mod redis {
+            use super::*;
+            $(#[tokio::test(flavor = "multi_thread")]
+            async fn $test() {
+                let Some(server) = shared(Kind::Redis) else { return };
+                let store = RedisStore::connect(&server.empty_database()).await.expect("a store");
                 super::$test(Arc::new(store)).await;
             })*
         }
@@ -49,7 +69,7 @@ on_every_store! {
 }
 
 async fn start(house: &House) -> String {
-    house.sessions.start("obs-0017", "desk", Some("laptop")).await.expect("a session").refresh_token
+    house.sessions.start(SignIn::new("obs-0017", "desk").device("laptop")).await.expect("a session").refresh_token
 }
 
 async fn renew(house: &House, token: &str) -> Result<String, RenewError> {
@@ -132,7 +152,7 @@ async fn who_is_not_admitted_any_more_is_signed_out(store: Arc<dyn SessionStore>
     assert!(matches!(renew(&house, &token).await, Err(RenewError::Admission(AdmissionError::Denied { .. }))));
     set(Entry::Roles(vec!["observer"]));
     assert!(matches!(renew(&house, &token).await, Err(RenewError::Ended(EndReason::NotAdmitted))));
-    assert!(matches!(house.sessions.start("dir-0001", "desk", None).await, Err(StartError::Admission(_))));
+    assert!(matches!(house.sessions.start(SignIn::new("dir-0001", "desk")).await, Err(StartError::Admission(_))));
 }
 
 async fn signing_out_ends_this_session_alone(store: Arc<dyn SessionStore>) {
@@ -196,7 +216,7 @@ async fn sessions_expire(store: Arc<dyn SessionStore>) {
 async fn replies_and_errors_show_no_token() {
     let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
     let house = house(&store);
-    let reply = house.sessions.start("obs-0017", "desk", None).await.expect("a session");
+    let reply = house.sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session");
     let error = house.sessions.renew(&reply.access_token, PLAIN).await.expect_err("not a refresh token");
     let shown = format!("{reply:?} {error} {error:?} {:?}", house.sessions);
     for token in [&reply.access_token, &reply.refresh_token] {

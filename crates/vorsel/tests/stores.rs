@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use vorsel::store::{MemoryStore, SessionStore, SqliteStore};
+use vorsel::store::{MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore};
 use vorsel::testing::store::every_rule;
 use vorsel::{Secret, Session, SessionLimits, now};
 
@@ -15,6 +15,23 @@ async fn the_memory_store_keeps_its_contract() {
 async fn the_sqlite_store_keeps_its_contract() {
     let folder = tempfile::tempdir().expect("a folder");
     let store = SqliteStore::open(folder.path().join("sessions.sqlite")).await.expect("a store");
+    every_rule(Arc::new(store)).await;
+}
+
+mod servers;
+use servers::{Kind, shared};
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_postgres_store_keeps_its_contract() {
+    let Some(server) = shared(Kind::Postgres) else { return };
+    let store = PostgresStore::connect(&server.empty_database()).await.expect("a store");
+    every_rule(Arc::new(store)).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_redis_store_keeps_its_contract() {
+    let Some(server) = shared(Kind::Redis) else { return };
+    let store = RedisStore::connect(&server.empty_database()).await.expect("a store");
     every_rule(Arc::new(store)).await;
 }
 
@@ -37,7 +54,7 @@ async fn opened_by_many_at_once(round: u32) {
     for opening in openings {
         stores.push(opening.await.expect("no panic").expect("a store"));
     }
-    stores[0].insert(&session()).await.expect("insert");
+    let _kept = stores[0].insert(&session(), None).await.expect("insert");
     for store in &stores {
         assert!(store.load("s1").await.expect("load").is_some());
         store.close().await;

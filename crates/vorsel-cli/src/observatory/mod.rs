@@ -12,7 +12,10 @@ use std::time::Duration;
 
 use vorsel::endpoints::Endpoints;
 use vorsel::store::SessionStore;
-use vorsel::{AccessPlan, Checker, Expectations, Guard, GuardedApp, IssuerKeys, Lifetime, SessionLimits, Sessions};
+use vorsel::{
+    AccessPlan, Checker, Expectations, Guard, GuardedApp, IssuerKeys, Lifetime, LiveRevocations, SessionLimits,
+    Sessions, WhenSilent,
+};
 
 use crate::failure::Failure;
 use people::{InstrumentKeys, People};
@@ -25,6 +28,8 @@ pub(crate) struct Opening {
     pub(crate) settings: Settings,
     pub(crate) keys: IssuerKeys,
     pub(crate) store: Arc<dyn SessionStore>,
+    /// What is revoked, from that store's feed.
+    pub(crate) revocations: LiveRevocations,
     pub(crate) access_lifetime: Lifetime,
     pub(crate) limits: SessionLimits,
     /// Where clients reach it, for the metadata.
@@ -36,22 +41,27 @@ pub(crate) fn access_plan() -> Result<AccessPlan, Failure> {
     Ok(AccessPlan::read(include_str!("../../../../demo/access.toml"), "demo/access.toml")?)
 }
 
-/// The whole API behind one guard.
-pub(crate) fn open(opening: Opening) -> Result<GuardedApp, Failure> {
-    let Opening { settings, keys, store, access_lifetime, limits, base } = opening;
+/// How long the feed may be silent before a route that asks for current revocations is closed.
+const LONGEST_SILENCE: Duration = Duration::from_secs(10);
+
+/// The whole API behind one guard, and the sessions it keeps.
+pub(crate) fn open(opening: Opening) -> Result<(GuardedApp, Arc<Sessions<Staff>>), Failure> {
+    let Opening { settings, keys, store, revocations, access_lifetime, limits, base } = opening;
     // The tokens come from this very machine, so there is no other clock to make allowance for.
     let expectations = Expectations::access(&settings.issuer, &settings.audience).skew(Duration::ZERO)?;
     let checker = Checker::new(keys.access.clone(), expectations);
     let people = Arc::new(People::demo(settings.nobody_password)?);
     let sessions = Sessions::new(&settings.issuer, keys, &settings.audience, store, people.clone())?
         .access_lifetime(access_lifetime)?
-        .limits(limits)?;
+        .limits(limits)?
+        .revocations(revocations.clone());
     let sessions = Arc::new(sessions);
     let endpoints = Endpoints::new(sessions.clone(), &base, &settings.prefix, &[&settings.client]);
-    let observatory = Arc::new(Observatory { people, sessions, client: settings.client });
+    let observatory = Arc::new(Observatory { people, sessions: sessions.clone(), client: settings.client });
     let guard = Guard::<Staff>::builder(checker, access_plan()?)
         .api_keys("x-instrument-key", InstrumentKeys(observatory.people.clone()))
         .check("queued-by-caller", routes::queued_by_caller)
+        .revocations(revocations, LONGEST_SILENCE, WhenSilent::GoOn)
         .build()?;
-    Ok(routes::routes(observatory).merge(endpoints.routes()).guard(guard)?)
+    Ok((routes::routes(observatory).merge(endpoints.routes()).guard(guard)?, sessions))
 }

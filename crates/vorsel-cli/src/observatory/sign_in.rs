@@ -11,7 +11,7 @@ use http::header::CACHE_CONTROL;
 use serde::Deserialize;
 use serde_json::json;
 use vorsel::endpoints::token_reply;
-use vorsel::{AdmissionError, StartError};
+use vorsel::{AdmissionError, SignIn, StartError};
 
 use super::state::Observatory;
 
@@ -35,7 +35,11 @@ pub(super) async fn sign_in(
     if !known {
         return refused(StatusCode::BAD_REQUEST, "invalid_grant");
     }
-    match observatory.sessions.start(&subject, &observatory.client, device.as_deref()).await {
+    let mut sign_in = SignIn::new(subject, &observatory.client);
+    if let Some(device) = device {
+        sign_in = sign_in.device(&device);
+    }
+    match observatory.sessions.start(sign_in).await {
         Ok(reply) => token_reply(reply),
         Err(StartError::Admission(AdmissionError::Denied { .. })) => refused(StatusCode::BAD_REQUEST, "invalid_grant"),
         Err(error) => {

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use tokio::net::TcpListener;
 use vorsel::store::SqliteStore;
-use vorsel::{AccessDraft, Issuer, IssuerKeys, Lifetime, Scopes, SessionLimits, now, random_id};
+use vorsel::{AccessDraft, Issuer, IssuerKeys, Lifetime, LiveRevocations, Scopes, SessionLimits, now, random_id};
 
 use super::client::{Reply, Tokens, Wire};
 use super::log::Log;
@@ -33,9 +33,11 @@ pub(super) async fn walk(log: Log) -> Result<(u32, u32), Failure> {
     let settings = Settings::demo()?;
     let listener = TcpListener::bind("127.0.0.1:0").await?;
     let base = format!("http://{}", listener.local_addr()?);
-    let app = observatory::open(Opening {
+    let store = Arc::new(SqliteStore::open(folder.path().join("sessions.sqlite")).await?);
+    let (app, _) = observatory::open(Opening {
         keys: keys.clone(),
-        store: Arc::new(SqliteStore::open(folder.path().join("sessions.sqlite")).await?),
+        revocations: LiveRevocations::follow(store.clone()).await?,
+        store,
         access_lifetime: Lifetime::try_from(Duration::from_secs(settings.access_lifetime))?,
         limits: SessionLimits { retry_window: RETRY_WINDOW, ..SessionLimits::default() },
         base: base.clone(),
@@ -150,7 +152,8 @@ impl Tour {
         let reply = self.wire.renew(&operator.refresh_token).await?;
         let refused_by = Some("the session has ended: signed-out");
         self.renewal("ope-0002's refresh token is tried all the same", 400, refused_by, &reply, Ok(""));
-        Ok(())
+        let token = Some(operator.access_token.as_str());
+        self.call("ope-0002's access token, not yet expired", ("GET", "/dome"), token, 401, Some("revoked")).await
     }
 
     async fn sign_in(&mut self, subject: &str) -> Result<Tokens, Failure> {

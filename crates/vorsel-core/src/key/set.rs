@@ -197,9 +197,9 @@ impl Candidates<'_> {
         self.0[0].is_none()
     }
 
-    /// Whether one of them made `signature` over `input`.
-    pub(crate) fn verify(&self, input: &[u8], signature: &[u8]) -> bool {
-        self.0.iter().flatten().any(|key| key.verifies(input, signature))
+    /// The one that made `signature` over `input`.
+    pub(crate) fn verify(&self, input: &[u8], signature: &[u8]) -> Option<&VerifyingKey> {
+        self.0.iter().flatten().find(|key| key.verifies(input, signature)).copied()
     }
 }
 

@@ -19,7 +19,7 @@ use crate::base64url;
 #[derive(Clone)]
 pub struct VerifyingKey {
     algorithm: Algorithm,
-    kid: String,
+    kid: Arc<str>,
     /// Whether the key came without an ID, from a PEM file for instance. Its issuer may know it by any ID, so it is a
     /// candidate for a token that names a key nobody here knows.
     nameless: bool,
@@ -108,13 +108,13 @@ impl VerifyingKey {
     }
 
     fn new(algorithm: Algorithm, kid: String, material: Material) -> Self {
-        Self { algorithm, kid, nameless: false, material: Arc::new(material) }
+        Self { algorithm, kid: kid.into(), nameless: false, material: Arc::new(material) }
     }
 
     /// The same key under another key ID.
     #[must_use]
     pub fn with_key_id(mut self, kid: impl Into<String>) -> Self {
-        self.kid = kid.into();
+        self.kid = kid.into().into();
         self.nameless = false;
         self
     }
@@ -129,6 +129,11 @@ impl VerifyingKey {
     #[must_use]
     pub fn key_id(&self) -> &str {
         &self.kid
+    }
+
+    /// The key ID to keep beside a token that this key signed.
+    pub(crate) fn shared_key_id(&self) -> Arc<str> {
+        self.kid.clone()
     }
 
     /// The same key, read from a form that gave it no ID.

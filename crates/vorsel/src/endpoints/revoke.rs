@@ -1,4 +1,4 @@
-//! Revocation of refresh tokens: sign-out.
+//! Revocation: of a refresh token, which is a sign-out, and of one access token.
 
 use std::sync::Arc;
 
@@ -14,8 +14,8 @@ use super::reply::{OAuthError, unkept};
 use super::state::Endpoints;
 
 /// Answers 200 whether or not there was anything to revoke
-/// ([RFC 7009 section 2.2](https://www.rfc-editor.org/rfc/rfc7009#section-2.2)). Access tokens are not revoked here: they
-/// end with their lifetime, and the answer says so.
+/// ([RFC 7009 section 2.2](https://www.rfc-editor.org/rfc/rfc7009#section-2.2)). A refresh token ends its session; an
+/// access token is revoked alone.
 pub(super) async fn revoke<C: Serialize + Send + Sync + 'static>(
     State(endpoints): State<Arc<Endpoints<C>>>,
     form: Result<Form<Vec<(String, String)>>, FormRejection>,
@@ -25,10 +25,12 @@ pub(super) async fn revoke<C: Serialize + Send + Sync + 'static>(
     if !endpoints.knows(client_id) {
         return Err(OAuthError::new("invalid_client"));
     }
-    if says_access_token(token) {
-        return Err(OAuthError::new("unsupported_token_type"));
-    }
-    match endpoints.sessions.sign_out(token, client_id).await {
+    let revoked = if says_access_token(token) {
+        endpoints.sessions.revoke_access_token(token, client_id).await
+    } else {
+        endpoints.sessions.sign_out(token, client_id).await
+    };
+    match revoked {
         Ok(()) => Ok(unkept(())),
         Err(error) => {
             let source: &dyn std::error::Error = &error;
@@ -38,7 +40,7 @@ pub(super) async fn revoke<C: Serialize + Send + Sync + 'static>(
     }
 }
 
-/// What the token says of itself is enough here: the worst a liar gets is an error message.
+/// What the token says of itself is enough to know where it is to be checked.
 fn says_access_token(token: &str) -> bool {
     let unchecked = UncheckedToken::read(token);
     let typ = unchecked.as_ref().ok().and_then(|token| token.header().get("typ")?.as_str());

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::future::Future;
 use std::sync::Arc;
+use std::time::Duration;
 
 use http::HeaderName;
 use serde::Serialize;
@@ -13,9 +14,11 @@ use super::api_key::ApiKeys;
 use super::caller::Caller;
 use super::check::{CheckAnswer, CheckRequest, Checks};
 use super::decide::{Guard, Inner, LookUp};
+use super::known::{Known, REVOCATIONS_CURRENT, WhenSilent};
 use super::sources::Sources;
 use crate::checker::Checker;
 use crate::clock::{Clock, SystemClock};
+use crate::revocations::LiveRevocations;
 
 /// Collects what a guard needs besides tokens and a plan.
 ///
@@ -42,6 +45,7 @@ pub struct GuardBuilder<C> {
     keys: Option<Arc<dyn LookUp<C>>>,
     checks: Checks<C>,
     clock: Arc<dyn Clock>,
+    revocations: Option<Known>,
     problems: Vec<String>,
 }
 
@@ -86,6 +90,7 @@ impl<C> Guard<C> {
             keys: None,
             checks: Checks::none(),
             clock: Arc::new(SystemClock),
+            revocations: None,
             problems: Vec::new(),
         }
     }
@@ -151,6 +156,24 @@ impl<C> GuardBuilder<C> {
         self
     }
 
+    /// Refuses tokens that are revoked, those that were seen before as well. API keys are looked up afresh each time and
+    /// are not concerned.
+    ///
+    /// Where the store's feed has been silent for longer than `longest_silence` (10 seconds suit most), nobody can tell
+    /// whether a token was revoked since. What then happens is the app's choice: `when_silent` says it for every route. A
+    /// route whose rule says `check revocations-current` refuses in any case (503): registering the view brings that check
+    /// with it.
+    pub fn revocations(mut self, view: LiveRevocations, longest_silence: Duration, when_silent: WhenSilent) -> Self
+    where
+        C: 'static,
+    {
+        let known = Known { view, longest_silence, when_silent };
+        let asked = known.clone();
+        self.checks.add(REVOCATIONS_CURRENT, move |_, _| std::future::ready(asked.is_current()));
+        self.revocations = Some(known);
+        self
+    }
+
     /// Another clock than the machine's, for tests.
     pub fn clock(mut self, clock: Arc<dyn Clock>) -> Self {
         self.clock = clock;
@@ -184,9 +207,9 @@ impl<C> GuardBuilder<C> {
         for warning in self.plan.warnings() {
             tracing::warn!(target: "vorsel::guard", "access plan: {warning}");
         }
-        let Self { checker, plan, sources, keys, checks, clock, .. } = self;
+        let Self { checker, plan, sources, keys, checks, clock, revocations, .. } = self;
         let realm = checker.realm();
-        Ok(Guard { inner: Arc::new(Inner { checker, plan, sources, keys, checks, realm, clock }) })
+        Ok(Guard { inner: Arc::new(Inner { checker, plan, sources, keys, checks, realm, clock, revocations }) })
     }
 }
 

@@ -17,6 +17,7 @@ use super::api_key::{ApiKeyHash, ApiKeyOwner, ApiKeys};
 use super::caller::Caller;
 use super::check::{CheckRequest, Checks};
 use super::header::odd_token;
+use super::known::Known;
 use super::sources::{Presented, Sources};
 use crate::checker::Checker;
 use crate::clock::Clock;
@@ -47,6 +48,7 @@ pub(super) struct Inner<C> {
     pub(super) checks: Checks<C>,
     pub(super) realm: Arc<str>,
     pub(super) clock: Arc<dyn Clock>,
+    pub(super) revocations: Option<Known>,
 }
 
 /// The look-up of API keys, with the owner's claims made up from what the app says.
@@ -229,10 +231,14 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         owner: Option<Result<Checked<C>, Refusal>>,
         now: Timestamp,
     ) -> Result<Option<Caller<C>>, Refusal> {
-        let bearer = |token: &[u8]| {
-            self.checker.check(token, now).map_err(|finding| odd_token(token).unwrap_or(Refusal::BadToken(finding)))
+        let standing = |checked: Arc<Checked<C>>| {
+            self.revocations.as_ref().map_or(Ok(()), |known| known.check(&checked, now)).map(|()| checked)
         };
-        let cookie = |token: &str| self.checker.check(token, now).map_err(Refusal::BadToken);
+        let bearer = |token: &[u8]| {
+            let checked = self.checker.check(token, now);
+            checked.map_err(|finding| odd_token(token).unwrap_or(Refusal::BadToken(finding))).and_then(standing)
+        };
+        let cookie = |token: &str| self.checker.check(token, now).map_err(Refusal::BadToken).and_then(standing);
         // Most requests come with one token and nothing else.
         if let Presented { bearer: Some(token), cookie: None, api_key: None } = presented {
             return Ok(Some(Caller::new(bearer(token)?, Credential::Bearer)));

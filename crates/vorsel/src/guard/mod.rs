@@ -8,6 +8,7 @@ mod decide;
 #[cfg(feature = "axum")]
 mod extract;
 mod header;
+mod known;
 mod response;
 #[cfg(feature = "axum")]
 mod routes;
@@ -21,6 +22,7 @@ pub use check::{CheckAnswer, CheckRequest};
 pub use decide::{Admitted, Deciding, Guard};
 #[cfg(feature = "axum")]
 pub use extract::NoCaller;
+pub use known::WhenSilent;
 #[cfg(feature = "axum")]
 pub use routes::{GuardedApp, GuardedAppFuture, Routes, RoutesError};
 pub use service::{Guarded, GuardedFuture};

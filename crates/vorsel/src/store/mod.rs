@@ -1,13 +1,21 @@
-//! Where sessions are kept.
+//! Where sessions are kept, and the feed of what was revoked.
 
 mod contract;
 mod memory;
+#[cfg(feature = "postgres")]
+mod postgres;
+#[cfg(any(feature = "postgres", feature = "redis", feature = "sqlite"))]
+mod record;
+#[cfg(feature = "redis")]
+mod redis;
 #[cfg(feature = "sqlite")]
 mod sqlite;
 
-pub use contract::{SessionStore, StoreError, Which};
+pub use contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
 pub use memory::MemoryStore;
+#[cfg(feature = "postgres")]
+pub use postgres::PostgresStore;
+#[cfg(feature = "redis")]
+pub use redis::RedisStore;
 #[cfg(feature = "sqlite")]
 pub use sqlite::SqliteStore;
-
-pub(crate) use contract::ended;

@@ -7,10 +7,11 @@ use async_trait::async_trait;
 use sqlx::sqlite::{
     SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteRow, SqliteSynchronous,
 };
-use sqlx::{Row, query};
-use vorsel_core::{EndReason, Ended, Secret, Session, Timestamp};
+use sqlx::{Row, Sqlite, Transaction, query};
+use vorsel_core::{Ended, Revocation, Revoked, Secret, Session, Timestamp};
 
-use super::contract::{SessionStore, StoreError, Which};
+use super::contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
+use super::record::{Entry, read_ended, read_entry, read_spent, write_spent};
 
 /// Keeps sessions in a SQLite file.
 #[derive(Clone, Debug)]
@@ -18,31 +19,54 @@ pub struct SqliteStore {
     pool: SqlitePool,
 }
 
-/// Version 1 of the schema. Times are microseconds since 1970.
-const SCHEMA: [&str; 3] = [
-    "CREATE TABLE IF NOT EXISTS vorsel_sessions (
-        id TEXT PRIMARY KEY,
-        subject TEXT NOT NULL,
-        client_id TEXT NOT NULL,
-        device TEXT,
-        generation INTEGER NOT NULL,
-        started_at INTEGER NOT NULL,
-        renewed_at INTEGER NOT NULL,
-        idle_until INTEGER NOT NULL,
-        ends_at INTEGER NOT NULL,
-        secret BLOB NOT NULL,
-        ended_at INTEGER,
-        ended_why TEXT
-    ) STRICT, WITHOUT ROWID",
-    "CREATE INDEX IF NOT EXISTS vorsel_sessions_by_subject ON vorsel_sessions (subject, started_at)",
-    "CREATE INDEX IF NOT EXISTS vorsel_sessions_by_idle_until ON vorsel_sessions (idle_until)",
+/// The steps from one version of the schema to the next; a file says in `user_version` how many it has taken. Times are
+/// microseconds since 1970.
+const MIGRATIONS: [&[&str]; 2] = [
+    &[
+        // Files of the first release do not say that they have taken this step.
+        "CREATE TABLE IF NOT EXISTS vorsel_sessions (
+            id TEXT PRIMARY KEY,
+            subject TEXT NOT NULL,
+            client_id TEXT NOT NULL,
+            device TEXT,
+            generation INTEGER NOT NULL,
+            started_at INTEGER NOT NULL,
+            renewed_at INTEGER NOT NULL,
+            idle_until INTEGER NOT NULL,
+            ends_at INTEGER NOT NULL,
+            secret BLOB NOT NULL,
+            ended_at INTEGER,
+            ended_why TEXT
+        ) STRICT, WITHOUT ROWID",
+        "CREATE INDEX IF NOT EXISTS vorsel_sessions_by_subject ON vorsel_sessions (subject, started_at)",
+        "CREATE INDEX IF NOT EXISTS vorsel_sessions_by_idle_until ON vorsel_sessions (idle_until)",
+    ],
+    &[
+        "ALTER TABLE vorsel_sessions ADD COLUMN acr TEXT",
+        "ALTER TABLE vorsel_sessions ADD COLUMN spent BLOB NOT NULL DEFAULT x''",
+        "CREATE TABLE vorsel_feed (
+            place INTEGER PRIMARY KEY AUTOINCREMENT,
+            kind TEXT NOT NULL,
+            name TEXT NOT NULL,
+            up_to INTEGER NOT NULL,
+            until INTEGER NOT NULL
+        ) STRICT",
+        "CREATE INDEX vorsel_feed_by_until ON vorsel_feed (until)",
+    ],
 ];
 
-const END_ONE: &str = "UPDATE vorsel_sessions SET ended_at = ?, ended_why = ? WHERE ended_at IS NULL AND id = ?";
+const INSERT: &str = "INSERT INTO vorsel_sessions
+    (id, subject, client_id, device, acr, generation, started_at, renewed_at, idle_until, ends_at, secret, spent,
+     ended_at, ended_why)
+    VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
+const END_ONE: &str = "UPDATE vorsel_sessions SET ended_at = ?, ended_why = ? WHERE ended_at IS NULL AND id = ?
+    RETURNING id, started_at";
 const END_OF_SUBJECT: &str =
-    "UPDATE vorsel_sessions SET ended_at = ?, ended_why = ? WHERE ended_at IS NULL AND subject = ?";
+    "UPDATE vorsel_sessions SET ended_at = ?, ended_why = ? WHERE ended_at IS NULL AND subject = ?
+    RETURNING id, started_at";
 const END_STARTED_BEFORE: &str =
-    "UPDATE vorsel_sessions SET ended_at = ?, ended_why = ? WHERE ended_at IS NULL AND started_at < ?";
+    "UPDATE vorsel_sessions SET ended_at = ?, ended_why = ? WHERE ended_at IS NULL AND started_at < ?
+    RETURNING id, started_at";
 
 /// A writer waits this long for another process before it gives up with an error.
 const WAIT_FOR_WRITER: Duration = Duration::from_secs(10);
@@ -63,16 +87,31 @@ impl SqliteStore {
             .synchronous(SqliteSynchronous::Full)
             .busy_timeout(WAIT_FOR_WRITER);
         let store = Self { pool: connect(options).await.map_err(failed("open the database"))? };
-        store.set_up().await.map_err(failed("set its tables up"))?;
+        store.set_up().await?;
         Ok(store)
     }
 
-    async fn set_up(&self) -> Result<(), sqlx::Error> {
-        let mut transaction = self.pool.begin_with("BEGIN IMMEDIATE").await?;
-        for statement in SCHEMA {
-            query(statement).execute(&mut *transaction).await?;
+    async fn set_up(&self) -> Result<(), StoreError> {
+        let wrong = failed("set its tables up");
+        let mut transaction = self.writing().await.map_err(&wrong)?;
+        let row = query("PRAGMA user_version").fetch_one(&mut *transaction).await.map_err(&wrong)?;
+        let version = row.try_get::<i64, _>(0).map_err(&wrong)?;
+        let taken = usize::try_from(version).ok().filter(|taken| *taken <= MIGRATIONS.len()).ok_or_else(|| {
+            let found = format!("expected a schema of version {} or before, but found {version}", MIGRATIONS.len());
+            StoreError::new("read a file that a later release has changed", found)
+        })?;
+        for statement in MIGRATIONS[taken..].iter().flat_map(|statements| statements.iter()) {
+            query(*statement).execute(&mut *transaction).await.map_err(&wrong)?;
         }
-        transaction.commit().await
+        if taken < MIGRATIONS.len() {
+            query("PRAGMA user_version = 2").execute(&mut *transaction).await.map_err(&wrong)?;
+        }
+        transaction.commit().await.map_err(&wrong)
+    }
+
+    /// A transaction that writes: it takes its turn at once, so that nothing is read that another is about to change.
+    async fn writing(&self) -> Result<Transaction<'static, Sqlite>, sqlx::Error> {
+        self.pool.begin_with("BEGIN IMMEDIATE").await
     }
 
     /// Closes the file; what is under way is finished first.
@@ -102,30 +141,110 @@ fn is_busy(error: &sqlx::Error) -> bool {
     code.is_some_and(|code| code & 0xff == BUSY)
 }
 
-fn failed<E: Into<Box<dyn std::error::Error + Send + Sync>>>(action: &'static str) -> impl Fn(E) -> StoreError {
-    move |error| StoreError::new(action, error)
+fn failed(action: &'static str) -> impl Fn(sqlx::Error) -> StoreError {
+    move |error| {
+        let passing = is_busy(&error) || matches!(error, sqlx::Error::PoolTimedOut);
+        let error = StoreError::new(action, error);
+        if passing { error.passing() } else { error }
+    }
 }
 
-#[async_trait]
-impl SessionStore for SqliteStore {
-    async fn insert(&self, session: &Session) -> Result<(), StoreError> {
-        query("INSERT INTO vorsel_sessions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+async fn put(
+    entries: impl IntoIterator<Item = &Revocation>,
+    transaction: &mut Transaction<'_, Sqlite>,
+) -> Result<(), sqlx::Error> {
+    for entry in entries {
+        let Entry { kind, name, up_to, until } = Entry::of(entry);
+        query("INSERT INTO vorsel_feed (kind, name, up_to, until) VALUES (?, ?, ?, ?)")
+            .bind(kind)
+            .bind(name)
+            .bind(up_to)
+            .bind(until)
+            .execute(&mut **transaction)
+            .await?;
+    }
+    Ok(())
+}
+
+impl SqliteStore {
+    async fn insert_with_room(&self, session: &Session, room: Option<Room>) -> Result<Inserted, sqlx::Error> {
+        let mut transaction = self.writing().await?;
+        let mut displaced = Vec::new();
+        if let Some(room) = room {
+            let rows = query(
+                "SELECT id FROM vorsel_sessions WHERE subject = ? AND ended_at IS NULL AND idle_until > ?
+                 ORDER BY started_at",
+            )
+            .bind(&session.subject)
+            .bind(room.now.as_micros())
+            .fetch_all(&mut *transaction)
+            .await?;
+            let Some(count) = room.to_displace(rows.len()) else { return Ok(Inserted::Full) };
+            for row in &rows[..count] {
+                let id: String = row.try_get("id")?;
+                let ended = room.ended();
+                query(END_ONE)
+                    .bind(ended.at.as_micros())
+                    .bind(ended.why.code())
+                    .bind(&id)
+                    .execute(&mut *transaction)
+                    .await?;
+                displaced.push(Revocation { what: Revoked::Session(id), until: room.until });
+            }
+            put(&displaced, &mut transaction).await?;
+        }
+        query(INSERT)
             .bind(&session.id)
             .bind(&session.subject)
             .bind(&session.client_id)
             .bind(&session.device)
+            .bind(&session.acr)
             .bind(session.generation as i64)
             .bind(session.started_at.as_micros())
             .bind(session.renewed_at.as_micros())
             .bind(session.idle_until.as_micros())
             .bind(session.ends_at.as_micros())
             .bind(session.secret.expose())
+            .bind(write_spent(&session.spent))
             .bind(session.ended.map(|ended| ended.at.as_micros()))
             .bind(session.ended.map(|ended| ended.why.code()))
-            .execute(&self.pool)
-            .await
-            .map_err(failed("insert a session"))?;
-        Ok(())
+            .execute(&mut *transaction)
+            .await?;
+        transaction.commit().await?;
+        Ok(Inserted::Kept { displaced: displaced.len() as u64 })
+    }
+
+    async fn end_and_tell(&self, which: Which<'_>, ended: Ended, until: Timestamp) -> Result<u64, sqlx::Error> {
+        let statement = match which {
+            Which::One(_) => END_ONE,
+            Which::OfSubject(_) => END_OF_SUBJECT,
+            Which::StartedBefore(_) => END_STARTED_BEFORE,
+        };
+        let statement = query(statement).bind(ended.at.as_micros()).bind(ended.why.code());
+        let statement = match which {
+            Which::One(text) | Which::OfSubject(text) => statement.bind(text),
+            Which::StartedBefore(moment) => statement.bind(moment.as_micros()),
+        };
+        let (up_to, named_from) = which.feed_entries();
+        let mut entries: Vec<_> =
+            up_to.map(|up_to| Revocation { what: Revoked::Everything { up_to }, until }).into_iter().collect();
+        let mut transaction = self.writing().await?;
+        let rows = statement.fetch_all(&mut *transaction).await?;
+        for row in &rows {
+            if row.try_get::<i64, _>("started_at")? >= named_from.as_micros() {
+                entries.push(Revocation { what: Revoked::Session(row.try_get("id")?), until });
+            }
+        }
+        put(&entries, &mut transaction).await?;
+        transaction.commit().await?;
+        Ok(rows.len() as u64)
+    }
+}
+
+#[async_trait]
+impl SessionStore for SqliteStore {
+    async fn insert(&self, session: &Session, room: Option<Room>) -> Result<Inserted, StoreError> {
+        self.insert_with_room(session, room).await.map_err(failed("insert a session"))
     }
 
     async fn load(&self, id: &str) -> Result<Option<Session>, StoreError> {
@@ -135,12 +254,13 @@ impl SessionStore for SqliteStore {
 
     async fn advance(&self, next: &Session) -> Result<bool, StoreError> {
         let done = query(
-            "UPDATE vorsel_sessions SET generation = ?, renewed_at = ?, idle_until = ?
+            "UPDATE vorsel_sessions SET generation = ?, renewed_at = ?, idle_until = ?, spent = ?
              WHERE id = ? AND generation = ? AND ended_at IS NULL",
         )
         .bind(next.generation as i64)
         .bind(next.renewed_at.as_micros())
         .bind(next.idle_until.as_micros())
+        .bind(write_spent(&next.spent))
         .bind(&next.id)
         .bind(next.generation as i64 - 1)
         .execute(&self.pool)
@@ -157,57 +277,105 @@ impl SessionStore for SqliteStore {
         rows.and_then(|rows| rows.into_iter().map(read).collect()).map_err(failed("list a subject's sessions"))
     }
 
-    async fn end(&self, which: Which<'_>, ended: Ended) -> Result<u64, StoreError> {
-        let (at, why) = (ended.at.as_micros(), ended.why.code());
-        let statement = match which {
-            Which::One(_) => END_ONE,
-            Which::OfSubject(_) => END_OF_SUBJECT,
-            Which::StartedBefore(_) => END_STARTED_BEFORE,
+    async fn page(&self, after: Option<&str>, limit: u32) -> Result<Vec<Session>, StoreError> {
+        let rows = query("SELECT * FROM vorsel_sessions WHERE id > ? ORDER BY id LIMIT ?")
+            .bind(after.unwrap_or_default())
+            .bind(limit)
+            .fetch_all(&self.pool)
+            .await;
+        rows.and_then(|rows| rows.into_iter().map(read).collect()).map_err(failed("list sessions"))
+    }
+
+    async fn end(&self, which: Which<'_>, ended: Ended, until: Timestamp) -> Result<u64, StoreError> {
+        self.end_and_tell(which, ended, until).await.map_err(failed("end sessions"))
+    }
+
+    async fn revoke(&self, revocation: &Revocation) -> Result<(), StoreError> {
+        let done = async {
+            let mut transaction = self.writing().await?;
+            put([revocation], &mut transaction).await?;
+            transaction.commit().await
         };
-        let statement = query(statement).bind(at).bind(why);
-        let statement = match which {
-            Which::One(text) | Which::OfSubject(text) => statement.bind(text),
-            Which::StartedBefore(moment) => statement.bind(moment.as_micros()),
-        };
-        let done = statement.execute(&self.pool).await.map_err(failed("end sessions"))?;
-        Ok(done.rows_affected())
+        done.await.map_err(failed("put an entry on the feed"))
+    }
+
+    /// One writer at a time numbers the entries, so they are seen in the order of their places.
+    async fn feed(&self, after: Option<&Cursor>, limit: u32) -> Result<FeedPage, StoreError> {
+        let wrong = failed("read the feed");
+        let place: i64 = after
+            .map_or(Ok(0), |cursor| cursor.as_str().parse())
+            .map_err(|error| StoreError::new("read the feed", error))?;
+        let rows = query("SELECT * FROM vorsel_feed WHERE place > ? ORDER BY place LIMIT ?")
+            .bind(place)
+            .bind(limit)
+            .fetch_all(&self.pool)
+            .await
+            .map_err(&wrong)?;
+        let mut page = FeedPage { entries: Vec::with_capacity(rows.len()), cursor: after.cloned() };
+        for row in rows {
+            let (entry, place) = read_feed(&row).map_err(&wrong)?;
+            page.entries.push(entry);
+            page.cursor = Some(Cursor::new(place.to_string()));
+        }
+        Ok(page)
+    }
+
+    async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
+        Ok(Box::new(NowAndThen))
     }
 
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError> {
-        let done = query(
-            "DELETE FROM vorsel_sessions WHERE id IN
-             (SELECT id FROM vorsel_sessions WHERE idle_until < ? LIMIT ?)",
-        )
-        .bind(before.as_micros())
-        .bind(limit)
-        .execute(&self.pool)
-        .await
-        .map_err(failed("purge sessions"))?;
-        Ok(done.rows_affected())
+        let done = async {
+            let mut transaction = self.writing().await?;
+            let statements = [
+                "DELETE FROM vorsel_feed WHERE place IN (SELECT place FROM vorsel_feed WHERE until < ? LIMIT ?)",
+                "DELETE FROM vorsel_sessions WHERE id IN (SELECT id FROM vorsel_sessions WHERE idle_until < ? LIMIT ?)",
+            ];
+            let mut count = 0;
+            for statement in statements {
+                let done = query(statement).bind(before.as_micros()).bind(limit).execute(&mut *transaction).await?;
+                count = done.rows_affected();
+            }
+            transaction.commit().await?;
+            Ok(count)
+        };
+        done.await.map_err(failed("purge sessions"))
+    }
+}
+
+/// SQLite tells nobody of a change in another process; looking costs some microseconds.
+struct NowAndThen;
+
+const LOOK_EVERY: Duration = Duration::from_millis(25);
+
+#[async_trait]
+impl FeedWatch for NowAndThen {
+    async fn grown(&mut self, _: Option<&Cursor>) -> Result<(), StoreError> {
+        tokio::time::sleep(LOOK_EVERY).await;
+        Ok(())
     }
 }
 
 fn read(row: SqliteRow) -> Result<Session, sqlx::Error> {
     let time = |column: &str| row.try_get(column).map(Timestamp::from_micros);
-    let ended = match (row.try_get::<Option<i64>, _>("ended_at")?, row.try_get::<Option<&str>, _>("ended_why")?) {
-        (None, _) => None,
-        // A reason that a later release wrote still means that the session is over.
-        (Some(at), why) => Some(Ended {
-            at: Timestamp::from_micros(at),
-            why: why.and_then(EndReason::from_code).unwrap_or(EndReason::Withdrawn),
-        }),
-    };
     Ok(Session {
         id: row.try_get("id")?,
         subject: row.try_get("subject")?,
         client_id: row.try_get("client_id")?,
         device: row.try_get("device")?,
+        acr: row.try_get("acr")?,
         generation: row.try_get::<i64, _>("generation")?.max(0) as u64,
         started_at: time("started_at")?,
         renewed_at: time("renewed_at")?,
         idle_until: time("idle_until")?,
         ends_at: time("ends_at")?,
         secret: Secret::new(row.try_get("secret")?),
-        ended,
+        spent: read_spent(row.try_get("spent")?),
+        ended: read_ended(row.try_get("ended_at")?, row.try_get("ended_why")?),
     })
+}
+
+fn read_feed(row: &SqliteRow) -> Result<(Revocation, i64), sqlx::Error> {
+    let entry = read_entry(row.try_get("kind")?, row.try_get("name")?, row.try_get("up_to")?, row.try_get("until")?);
+    Ok((entry, row.try_get("place")?))
 }

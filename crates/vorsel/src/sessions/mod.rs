@@ -1,28 +1,37 @@
 //! Sign-in, renewal and sign-out: the session state machine carried out on a store.
 
+mod recent;
+mod sign_in;
+
 use std::fmt;
 use std::sync::Arc;
+use std::time::Duration;
 
 use serde::Serialize;
 use vorsel_core::{
-    AccessDraft, EndReason, Finding, IssueError, Issuer, KeyError, Lifetime, Presented, RefreshTokens, Scopes, Session,
-    SessionLimits, Step, Timestamp,
+    AccessDraft, EndReason, Ended, Expectations, Finding, Generation, IssueError, Issuer, KeyError, Lifetime, NoOwn,
+    Presented, RefreshTokens, Revocation, Revoked, Scopes, Session, SessionLimits, Step, Timestamp, Verifier,
 };
 
 use crate::admission::{Admission, AdmissionError, Grant};
 use crate::clock::{Clock, SystemClock};
 use crate::keys::{IssuerKeys, KeyStepError, Live};
 use crate::random::{RandomError, random_id, session_secret};
-use crate::store::{SessionStore, StoreError, Which, ended};
+use crate::revocations::LiveRevocations;
+use crate::store::{Inserted, Room, SessionStore, StoreError, Which};
+use recent::Recent;
+pub use sign_in::SignIn;
 
 /// Begins, renews and ends sessions, and issues their tokens. `C` is the app's own claims.
 ///
 /// Each renewal gives a new pair of tokens and spends the refresh token presented. A spent token that comes back within
-/// the retry window gets the same successor again; later, it ends the session.
+/// the retry window gets the same successor again; later, it ends the session. Whatever ends a session puts it on the
+/// store's feed in the same step, so that instances that [follow](LiveRevocations) it refuse its access tokens as well.
 pub struct Sessions<C> {
     name: String,
     keys: IssuerKeys,
     issuer: Live<Issuer>,
+    access_tokens: Live<Verifier>,
     refresh_tokens: Live<RefreshTokens>,
     audience: String,
     store: Arc<dyn SessionStore>,
@@ -30,6 +39,8 @@ pub struct Sessions<C> {
     access_lifetime: Lifetime,
     limits: SessionLimits,
     clock: Arc<dyn Clock>,
+    revocations: Option<LiveRevocations>,
+    recent: Recent,
 }
 
 /// The answer to a sign-in or a renewal ([RFC 6749 section 5.1](https://www.rfc-editor.org/rfc/rfc6749#section-5.1)).
@@ -77,6 +88,12 @@ pub enum StartError {
     /// The operating system gave no randomness.
     #[error(transparent)]
     Random(#[from] RandomError),
+    /// The subject has as many sessions as it may.
+    #[error("expected fewer than {most} sessions of the subject, but found that many")]
+    TooManySessions {
+        /// The limit.
+        most: u32,
+    },
 }
 
 /// Why a session was not renewed.
@@ -111,6 +128,10 @@ pub enum RenewError {
         /// The generation the session was in.
         current: u64,
     },
+    /// So many renewals came after this token's, within the retry window, that its successor is not known any more. The
+    /// session lives.
+    #[error("the refresh token was spent too many renewals ago")]
+    Outrun,
     /// More scopes were asked for than are granted.
     #[error("expected scopes within {granted:?}, but found {asked:?}")]
     ScopeNotGranted {
@@ -161,18 +182,22 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         admission: Arc<dyn Admission<C>>,
     ) -> Result<Self, SetUpError> {
         let name = name.into();
-        let (issuer, refresher) = (name.clone(), name.clone());
+        let (issuer, refresher, audience) = (name.clone(), name.clone(), audience.into());
+        let expected = Expectations::access(&name, &audience);
         let sessions = Self {
             issuer: keys.access.derive(move |ring| Issuer::new(&issuer, ring.clone())),
+            access_tokens: keys.access.derive(move |ring| Verifier::new(ring.key_set(), expected.clone())),
             refresh_tokens: keys.refresh.try_derive(move |ring| RefreshTokens::new(&refresher, ring.clone()))?,
             name,
             keys,
-            audience: audience.into(),
+            audience,
             store,
             admission,
             access_lifetime: Lifetime::minutes(5),
             limits: SessionLimits::default(),
             clock: Arc::new(SystemClock),
+            revocations: None,
+            recent: Recent::new(),
         };
         sessions.access_lifetime(Lifetime::minutes(5))?.limits(SessionLimits::default())
     }
@@ -205,6 +230,14 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         self
     }
 
+    /// This instance's view of what is revoked: what is ended or revoked here is known in it when the call is over. Other
+    /// instances learn it from the feed.
+    #[must_use]
+    pub fn revocations(mut self, revocations: LiveRevocations) -> Self {
+        self.revocations = Some(revocations);
+        self
+    }
+
     /// The issuer's name, `iss`.
     #[must_use]
     pub fn issuer(&self) -> &str {
@@ -217,18 +250,24 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         &self.keys
     }
 
-    /// Begins a session for a subject whose password, or whatever proves it, the app has just checked.
+    /// Begins a session.
     ///
     /// # Errors
-    /// If the app does not admit the subject, or the store fails.
-    pub async fn start(&self, subject: &str, client_id: &str, device: Option<&str>) -> Result<TokenReply, StartError> {
-        let grant = self.admission.admit(subject, client_id).await?;
+    /// If the app does not admit the subject, the subject has as many sessions as it may, or the store fails.
+    pub async fn start(&self, sign_in: SignIn) -> Result<TokenReply, StartError> {
+        let SignIn { subject, client_id, device, acr } = sign_in;
+        let grant = self.admission.admit(&subject, &client_id).await?;
         let (id, secret, now) = (random_id()?, session_secret()?, self.clock.now());
-        let mut session = Session::begin(id, secret, subject, client_id, &self.limits, now);
-        session.device = device.map(str::to_owned);
+        let session = Session { device, acr, ..Session::begin(id, secret, subject, client_id, &self.limits, now) };
         let token_id = random_id()?;
-        let reply = self.reply(&session, grant, &token_id, now)?;
-        self.store.insert(&session).await?;
+        let reply = self.reply(&session, session.current(), grant, &token_id, now)?;
+        let room = self.limits.per_subject.map(|limit| Room { limit, now, until: self.remembered_until(now) });
+        match (self.store.insert(&session, room).await?, room) {
+            (Inserted::Full, Some(room)) => return Err(StartError::TooManySessions { most: room.limit.most.get() }),
+            (Inserted::Kept { displaced: 1.. }, _) => self.heard().await,
+            _ => {}
+        }
+        self.recent.remember(session);
         Ok(reply)
     }
 
@@ -242,24 +281,45 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         if let Some(found) = request.client_id.filter(|client_id| *client_id != presented.client_id) {
             return Err(RenewError::WrongClient { expected: presented.client_id, found: found.to_owned() });
         }
+        if let Some(session) = self.recent.take(&presented.session_id)
+            && let Step::Advance(next) = session.present(&presented, &self.limits, now)
+            && let Some(reply) = self.advanced(*next, request, now).await?
+        {
+            return Ok(reply);
+        }
         for _ in 0..MOST_RACES {
             let session = self.store.load(&presented.session_id).await?.ok_or(RenewError::UnknownSession)?;
             match session.present(&presented, &self.limits, now) {
                 Step::Advance(next) => {
-                    // The tokens are made first: once the store has advanced, nothing can fail but the way back.
-                    let reply = self.admitted_reply(&next, request, now).await?;
-                    if self.store.advance(&next).await? {
+                    if let Some(reply) = self.advanced(*next, request, now).await? {
                         return Ok(reply);
                     }
                 }
-                Step::Repeat => return self.admitted_reply(&session, request, now).await,
+                Step::Repeat(successor) => return self.admitted_reply(&session, successor, request, now).await,
                 Step::Replay => return Err(self.replay(&presented, &session, now).await?),
+                Step::Outrun => return Err(RenewError::Outrun),
                 Step::Expired => return Err(RenewError::Expired),
                 Step::Ended(why) => return Err(RenewError::Ended(why)),
                 Step::Foreign => return Err(RenewError::UnknownSession),
             }
         }
         Err(StoreError::new("advance a session", "every attempt lost a race, yet the session did not change").into())
+    }
+
+    /// The reply for the next generation, if the store has taken it. The tokens are made first: once the store has
+    /// advanced, nothing can fail but the way back.
+    async fn advanced(
+        &self,
+        next: Session,
+        request: RenewalRequest<'_>,
+        now: Timestamp,
+    ) -> Result<Option<TokenReply>, RenewError> {
+        let reply = self.admitted_reply(&next, next.current(), request, now).await?;
+        let advanced = self.store.advance(&next).await?;
+        if advanced {
+            self.recent.remember(next);
+        }
+        Ok(advanced.then_some(reply))
     }
 
     /// Ends the session of a refresh token; a spent token of the session does as well. A token that is not accepted
@@ -275,8 +335,25 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         if other_client || !session.made(&presented) {
             return Ok(());
         }
-        self.store.end(Which::One(&session.id), ended(EndReason::SignedOut, now)).await?;
+        self.end_for(Which::One(&session.id), EndReason::SignedOut, now).await?;
         Ok(())
+    }
+
+    /// Revokes one access token of this issuer; its session goes on. A token that is not accepted is not revoked: for the
+    /// client that is the same.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn revoke_access_token(&self, token: &str, client_id: Option<&str>) -> Result<(), StoreError> {
+        let checked = self.access_tokens.load().check::<NoOwn>(token, self.clock.now());
+        let Ok(checked) = checked else { return Ok(()) };
+        let claims = checked.claims();
+        match claims.id() {
+            Some(id) if client_id.is_none_or(|client_id| claims.client_id() == Some(client_id)) => {
+                self.revoke(Revoked::Token(id.to_owned())).await
+            }
+            _ => Ok(()),
+        }
     }
 
     /// Ends sessions by the app's decision: one, all of a subject, or all that started before a moment. Says how many.
@@ -284,7 +361,40 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// # Errors
     /// If the store fails.
     pub async fn end(&self, which: Which<'_>) -> Result<u64, StoreError> {
-        self.store.end(which, ended(EndReason::Withdrawn, self.clock.now())).await
+        self.end_for(which, EndReason::Withdrawn, self.clock.now()).await
+    }
+
+    /// Revokes access tokens by the app's decision: one, those of a session, of a subject, of everybody, of a key. It has
+    /// to be remembered for as long as the longest-lived token that the keyring reckons with; a key for ever, since
+    /// whoever has it can go on signing.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn revoke(&self, what: Revoked) -> Result<(), StoreError> {
+        let until = match what {
+            Revoked::Key(_) => Timestamp::MAX,
+            _ => self.remembered_until(self.clock.now()),
+        };
+        self.store.revoke(&Revocation { what, until }).await?;
+        self.heard().await;
+        Ok(())
+    }
+
+    /// Forgets sessions and revocations whose time is over, in small steps; says how many sessions. To be called now and
+    /// then, by any instance.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn purge(&self) -> Result<u64, StoreError> {
+        const STEP: u32 = 500;
+        let (now, mut count) = (self.clock.now(), 0);
+        loop {
+            let step = self.store.purge(now, STEP).await?;
+            count += step;
+            if step < u64::from(STEP) {
+                return Ok(count);
+            }
+        }
     }
 
     /// The sessions of a subject that can still be renewed, the oldest first.
@@ -298,8 +408,32 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         Ok(sessions)
     }
 
+    async fn end_for(&self, which: Which<'_>, why: EndReason, now: Timestamp) -> Result<u64, StoreError> {
+        let count = self.store.end(which, Ended { at: now, why }, self.remembered_until(now)).await?;
+        self.heard().await;
+        Ok(count)
+    }
+
+    /// Until when every access token issued by `now` has expired, by the clock of whoever checks it.
+    fn remembered_until(&self, now: Timestamp) -> Timestamp {
+        /// More than clocks differ and any verifier makes allowance for.
+        const MARGIN: Duration = Duration::from_secs(300);
+        let longest = self.keys.access.current().times().longest_lifetime;
+        now.after(longest.max(self.access_lifetime).as_duration()).after(MARGIN)
+    }
+
+    /// Lets this instance know at once what it has put on the feed. If that fails, it learns it like the others.
+    async fn heard(&self) {
+        if let Some(revocations) = &self.revocations
+            && let Err(error) = revocations.catch_up().await
+        {
+            let source: &dyn std::error::Error = &error;
+            tracing::warn!(target: "vorsel::sessions", error = source, "the feed cannot be read now");
+        }
+    }
+
     async fn replay(&self, presented: &Presented, session: &Session, now: Timestamp) -> Result<RenewError, StoreError> {
-        self.store.end(Which::One(&session.id), ended(EndReason::Replay, now)).await?;
+        self.end_for(Which::One(&session.id), EndReason::Replay, now).await?;
         let (presented, current) = (presented.generation, session.generation);
         tracing::warn!(
             target: "vorsel::sessions",
@@ -311,10 +445,11 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         Ok(RenewError::Replay { presented, current })
     }
 
-    /// The pair of tokens for the session as it is in `session`, with the subject looked up afresh.
+    /// The pair of tokens for a generation of the session, with the subject looked up afresh.
     async fn admitted_reply(
         &self,
         session: &Session,
+        generation: Generation,
         request: RenewalRequest<'_>,
         now: Timestamp,
     ) -> Result<TokenReply, RenewError> {
@@ -322,7 +457,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
             Ok(grant) => grant,
             Err(error) => {
                 if matches!(error, AdmissionError::Denied { .. }) {
-                    self.store.end(Which::One(&session.id), ended(EndReason::NotAdmitted, now)).await?;
+                    self.end_for(Which::One(&session.id), EndReason::NotAdmitted, now).await?;
                 }
                 return Err(error.into());
             }
@@ -335,27 +470,31 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
             grant.scopes = asked.clone();
         }
         let token_id = random_id()?;
-        Ok(self.reply(session, grant, &token_id, now)?)
+        Ok(self.reply(session, generation, grant, &token_id, now)?)
     }
 
     fn reply(
         &self,
         session: &Session,
+        generation: Generation,
         grant: Grant<C>,
         token_id: &str,
         now: Timestamp,
     ) -> Result<TokenReply, IssueError> {
         let scope = grant.scopes.to_string();
-        let draft = AccessDraft::new(&session.subject, &self.audience, &session.client_id, self.access_lifetime)
+        let mut draft = AccessDraft::new(&session.subject, &self.audience, &session.client_id, self.access_lifetime)
             .roles(grant.roles)
             .scopes(grant.scopes)
             .session(&session.id, session.started_at)
             .own(grant.own);
+        if let Some(acr) = &session.acr {
+            draft = draft.acr(acr);
+        }
         Ok(TokenReply {
             access_token: self.issuer.load().access(&draft, token_id, now)?,
             token_type: "Bearer",
             expires_in: self.access_lifetime.as_secs(),
-            refresh_token: self.refresh_tokens.load().current(session)?,
+            refresh_token: self.refresh_tokens.load().token(session, generation)?,
             scope,
         })
     }

@@ -1,0 +1,83 @@
+//! `vorsel sessions end`.
+
+use std::process::ExitCode;
+use std::time::Duration;
+
+use clap::Args;
+use serde_json::json;
+use vorsel::store::{SessionStore, Which};
+use vorsel::{EndReason, Ended, Timestamp, now};
+
+use crate::failure::Failure;
+use crate::paint::good;
+
+/// End sessions: one, all of a subject, or all that began before a moment. Instances that follow the store's feed refuse
+/// their access tokens from then on.
+#[derive(Debug, Args)]
+pub(super) struct EndArguments {
+    #[command(flatten)]
+    which: Chosen,
+    /// For how long the instances have to remember it: the longest lifetime of your access tokens.
+    #[arg(long, value_name = "SECONDS", default_value_t = 86_400)]
+    remember: u64,
+}
+
+#[derive(Debug, Args)]
+#[group(required = true, multiple = false)]
+struct Chosen {
+    /// The session ID, the claim sid of its tokens.
+    #[arg(value_name = "SESSION")]
+    session: Option<String>,
+    /// Every session of this subject.
+    #[arg(long, value_name = "SUBJECT")]
+    subject: Option<String>,
+    /// Every session that began before this moment, in seconds since 1970; "now" for all there are.
+    #[arg(long, value_name = "UNIX_SECONDS")]
+    before: Option<Moment>,
+}
+
+#[derive(Clone, Copy, Debug)]
+enum Moment {
+    Now,
+    At(Timestamp),
+}
+
+impl std::str::FromStr for Moment {
+    type Err = &'static str;
+
+    fn from_str(text: &str) -> Result<Self, &'static str> {
+        let seconds = text.parse().ok().filter(|seconds: &f64| seconds.is_finite());
+        match (text, seconds) {
+            ("now", _) => Ok(Self::Now),
+            (_, Some(seconds)) => Ok(Self::At(Timestamp::from_secs_f64(seconds))),
+            _ => Err("expected seconds since 1970, or now"),
+        }
+    }
+}
+
+pub(super) async fn run(
+    arguments: &EndArguments,
+    store: &dyn SessionStore,
+    as_json: bool,
+) -> Result<ExitCode, Failure> {
+    let now = now();
+    let Chosen { session, subject, before } = &arguments.which;
+    let which = match (session, subject, before) {
+        (Some(id), ..) => Which::One(id),
+        (_, Some(subject), _) => Which::OfSubject(subject),
+        (.., Some(Moment::At(moment))) => Which::StartedBefore(*moment),
+        _ => Which::StartedBefore(now),
+    };
+    let until = now.after(Duration::from_secs(arguments.remember));
+    let count = store.end(which, Ended { at: now, why: EndReason::Withdrawn }, until).await?;
+    if as_json {
+        anstream::println!("{}", json!({ "ended": count }));
+    } else {
+        match count {
+            0 => anstream::println!("No session that was live is meant; nothing ended."),
+            1 => anstream::println!("{} 1 session", good("Ended:")),
+            count => anstream::println!("{} {count} sessions", good("Ended:")),
+        }
+    }
+    Ok(if count == 0 { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}

@@ -1,0 +1,83 @@
+//! `vorsel sessions`: which sessions a store keeps, the line of one, and ending them.
+
+mod end;
+mod line;
+mod list;
+
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand};
+use serde_json::{Value, json};
+use vorsel::{Session, Timestamp};
+
+use crate::failure::Failure;
+use crate::store_address::StoreAddress;
+
+/// See the sessions of a store, and end them.
+#[derive(Debug, Args)]
+pub(crate) struct SessionsArguments {
+    /// The store: sqlite:PATH, postgres://… or redis://….
+    #[arg(long, value_name = "STORE", env = "VORSEL_STORE", global = true)]
+    store: Option<StoreAddress>,
+    /// Print JSON.
+    #[arg(long, global = true)]
+    json: bool,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    List(list::ListArguments),
+    Show(line::ShowArguments),
+    End(end::EndArguments),
+}
+
+pub(crate) fn run(arguments: &SessionsArguments) -> Result<ExitCode, Failure> {
+    tokio::runtime::Runtime::new()?.block_on(run_on_store(arguments))
+}
+
+async fn run_on_store(arguments: &SessionsArguments) -> Result<ExitCode, Failure> {
+    let store = match &arguments.store {
+        None => return Err(Failure::new("which store? expected --store STORE, or VORSEL_STORE in the environment")),
+        Some(StoreAddress::Memory) => {
+            return Err(Failure::new("sessions in memory: are known to their process alone; name another store"));
+        }
+        // A mistyped path would otherwise become a new, empty file.
+        Some(StoreAddress::Sqlite(path)) if !path.exists() => {
+            return Err(Failure::new(format!("expected a file with sessions, but found none at {}", path.display())));
+        }
+        Some(address) => address.open().await?,
+    };
+    match &arguments.command {
+        Command::List(command) => list::run(command, &*store, arguments.json).await,
+        Command::Show(command) => line::run(command, &*store, arguments.json).await,
+        Command::End(command) => end::run(command, &*store, arguments.json).await,
+    }
+}
+
+/// Where a session stands: its word, and since or until when.
+fn state(session: &Session, now: Timestamp) -> (&'static str, Timestamp) {
+    match session.ended {
+        Some(ended) => (ended.why.code(), ended.at),
+        None if session.is_live(now) => ("live", session.idle_until),
+        None => ("expired", session.idle_until),
+    }
+}
+
+fn record(session: &Session, now: Timestamp) -> Value {
+    json!({
+        "session": session.id,
+        "subject": session.subject,
+        "client_id": session.client_id,
+        "device": session.device,
+        "acr": session.acr,
+        "state": state(session, now).0,
+        "renewals": session.generation,
+        "started_at": session.started_at.as_secs(),
+        "renewed_at": session.renewed_at.as_secs(),
+        "idle_until": session.idle_until.as_secs(),
+        "ends_at": session.ends_at.as_secs(),
+        "ended_at": session.ended.map(|ended| ended.at.as_secs()),
+    })
+}

@@ -1,0 +1,204 @@
+//! What has been revoked, in memory, so that every request can be held against it.
+//!
+//! An entry says what is revoked and until when it has to be remembered: as long as a token that it concerns may live.
+//! After that the token is refused for its age and the entry is forgotten, so the memory is bounded by the number of
+//! revocations within one access-token lifetime.
+//!
+//! Readers take no lock and never wait for a writer. How the entries get here, and how old the view may be, is not this
+//! module's business.
+
+use std::fmt;
+use std::sync::atomic::{AtomicI64, Ordering};
+
+use foldhash::fast::RandomState;
+use papaya::HashMap;
+
+use crate::claims::{Checked, Claims};
+use crate::finding::{Check, Finding, quoted};
+use crate::time::Timestamp;
+
+/// What is revoked.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Revoked {
+    /// The token with this `jti`.
+    Token(String),
+    /// Every token of the session with this `sid`.
+    Session(String),
+    /// The tokens of one subject whose caller authenticated no later than `up_to`.
+    Subject {
+        /// The subject, `sub`.
+        subject: String,
+        /// Up to when, in whole seconds: of what happened within one second nobody can tell what came first.
+        up_to: Timestamp,
+    },
+    /// Every token whose caller authenticated no later than `up_to`.
+    Everything {
+        /// Up to when, in whole seconds.
+        up_to: Timestamp,
+    },
+    /// Every token that the key with this ID signed.
+    Key(String),
+}
+
+/// One entry of the feed.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Revocation {
+    /// What is revoked.
+    pub what: Revoked,
+    /// Until when it has to be remembered.
+    pub until: Timestamp,
+}
+
+/// What is known to be revoked. Shared between threads; reading takes no lock.
+#[derive(Default)]
+pub struct Revocations {
+    tokens: Entries<Timestamp>,
+    sessions: Entries<Timestamp>,
+    keys: Entries<Timestamp>,
+    subjects: Entries<Within>,
+    everything: Everything,
+}
+
+type Entries<T> = HashMap<Box<str>, T, RandomState>;
+
+/// Which sign-ins are meant, and until when that has to be remembered.
+#[derive(Clone, Copy)]
+struct Within {
+    up_to: Timestamp,
+    until: Timestamp,
+}
+
+/// [`Within`] for everybody, in microseconds; both only ever grow.
+struct Everything {
+    up_to: AtomicI64,
+    until: AtomicI64,
+}
+
+impl Default for Everything {
+    fn default() -> Self {
+        let never = || AtomicI64::new(Timestamp::MIN.as_micros());
+        Self { up_to: never(), until: never() }
+    }
+}
+
+impl Revocations {
+    /// Nothing is revoked.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Adds an entry. What is there already stays, for the longer of the two times.
+    pub fn add(&self, revocation: &Revocation) {
+        let until = revocation.until;
+        let remember = |entries: &Entries<Timestamp>, name: &str| {
+            entries.pin().update_or_insert(name.into(), |known| until.max(*known), until);
+        };
+        match &revocation.what {
+            Revoked::Token(id) => remember(&self.tokens, id),
+            Revoked::Session(id) => remember(&self.sessions, id),
+            Revoked::Key(id) => remember(&self.keys, id),
+            Revoked::Subject { subject, up_to } => {
+                let new = Within { up_to: *up_to, until };
+                self.subjects.pin().update_or_insert(subject.as_str().into(), |known| known.and(new), new);
+            }
+            Revoked::Everything { up_to } => {
+                // The other order would let a reader see the new moment with the old end.
+                self.everything.until.fetch_max(until.as_micros(), Ordering::AcqRel);
+                self.everything.up_to.fetch_max(up_to.as_micros(), Ordering::AcqRel);
+            }
+        }
+    }
+
+    /// Forgets what need not be remembered at `now` any more; says how many entries that were.
+    pub fn forget(&self, now: Timestamp) -> usize {
+        let before = self.len();
+        for entries in [&self.tokens, &self.sessions, &self.keys] {
+            entries.pin().retain(|_, until| now < *until);
+        }
+        self.subjects.pin().retain(|_, within| now < within.until);
+        before.saturating_sub(self.len())
+    }
+
+    /// How many entries there are, besides the one for everything.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.tokens.len() + self.sessions.len() + self.keys.len() + self.subjects.len()
+    }
+
+    /// Whether nothing is revoked.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0 && self.everything.until.load(Ordering::Acquire) == Timestamp::MIN.as_micros()
+    }
+
+    /// Whether a checked token stands.
+    ///
+    /// # Errors
+    /// The finding `revoked`, with what is.
+    pub fn check<C>(&self, token: &Checked<C>, now: Timestamp) -> Result<(), Box<Finding>> {
+        match self.found(token.claims(), token.key_id(), now) {
+            None => Ok(()),
+            Some(found) => Err(Box::new(Finding {
+                check: Check::Revocation,
+                held: false,
+                expected: "a token that stands".to_owned(),
+                found,
+            })),
+        }
+    }
+
+    fn found(&self, claims: &Claims, key_id: Option<&str>, now: Timestamp) -> Option<String> {
+        let has = |entries: &Entries<Timestamp>, name: &str| {
+            !entries.is_empty() && entries.pin().get(name).is_some_and(|until| now < *until)
+        };
+        if let Some(id) = claims.session_id().filter(|id| has(&self.sessions, id)) {
+            return Some(format!("its session {} revoked", quoted(id)));
+        }
+        if let Some(id) = claims.id().filter(|id| has(&self.tokens, id)) {
+            return Some(format!("its jti {} revoked", quoted(id)));
+        }
+        if let Some(id) = key_id.filter(|id| has(&self.keys, id)) {
+            return Some(format!("its key {} revoked", quoted(id)));
+        }
+        if let Some(subject) = claims.subject().filter(|_| !self.subjects.is_empty())
+            && let Some(within) = self.subjects.pin().get(subject)
+            && within.covers(claims, now)
+        {
+            let up_to = within.up_to;
+            return Some(format!("the sign-ins of {} up to {up_to} revoked", quoted(subject)));
+        }
+        let everything = self.everything.load();
+        everything.covers(claims, now).then(|| format!("all sign-ins up to {} revoked", everything.up_to))
+    }
+}
+
+impl Everything {
+    fn load(&self) -> Within {
+        let time = |micros: &AtomicI64| Timestamp::from_micros(micros.load(Ordering::Acquire));
+        Within { up_to: time(&self.up_to), until: time(&self.until) }
+    }
+}
+
+impl Within {
+    fn and(self, other: Self) -> Self {
+        Self { up_to: self.up_to.max(other.up_to), until: self.until.max(other.until) }
+    }
+
+    /// Without `auth_time` a token counts by `iat`, and without that as one from long ago.
+    fn covers(self, claims: &Claims, now: Timestamp) -> bool {
+        let since = claims.authenticated_at().or(claims.issued_at()).unwrap_or(Timestamp::MIN);
+        now < self.until && since.whole_secs() <= self.up_to.whole_secs()
+    }
+}
+
+impl fmt::Debug for Revocations {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Revocations")
+            .field("tokens", &self.tokens.len())
+            .field("sessions", &self.sessions.len())
+            .field("subjects", &self.subjects.len())
+            .field("keys", &self.keys.len())
+            .finish_non_exhaustive()
+    }
+}

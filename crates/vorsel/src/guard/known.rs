@@ -1,0 +1,51 @@
+//! What a guard knows of revocations, and what it does when it may not know enough.
+
+use std::time::Duration;
+
+use vorsel_core::{Checked, Refusal, Timestamp};
+
+use super::check::CheckAnswer;
+use crate::revocations::LiveRevocations;
+
+/// The name of the check that comes with a view of what is revoked.
+pub(super) const REVOCATIONS_CURRENT: &str = "revocations-current";
+
+/// What happens to requests with a token when the feed has been silent for too long.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum WhenSilent {
+    /// They go on by what was known last.
+    GoOn,
+    /// They are refused until the feed is heard again (503).
+    Refuse,
+}
+
+#[derive(Clone, Debug)]
+pub(super) struct Known {
+    pub(super) view: LiveRevocations,
+    pub(super) longest_silence: Duration,
+    pub(super) when_silent: WhenSilent,
+}
+
+impl Known {
+    /// Whether a token that was accepted stands.
+    pub(super) fn check<C>(&self, token: &Checked<C>, now: Timestamp) -> Result<(), Refusal> {
+        self.view.check(token, now).map_err(Refusal::BadToken)?;
+        let too_long = if self.when_silent == WhenSilent::Refuse { self.silence() } else { None };
+        too_long.map_or(Ok(()), |reason| {
+            Err(Refusal::Unanswered { what: "whether the token was revoked".to_owned(), reason })
+        })
+    }
+
+    /// The answer to the check of rules that want to be sure.
+    pub(super) fn is_current(&self) -> CheckAnswer {
+        self.silence().map_or(Ok(true), |reason| Err(reason.into()))
+    }
+
+    fn silence(&self) -> Option<String> {
+        let silent_for = self.view.silent_for();
+        (silent_for > self.longest_silence).then(|| {
+            let longest = self.longest_silence;
+            format!("expected to hear of the feed within {longest:?}, but it has been silent for {silent_for:.1?}")
+        })
+    }
+}

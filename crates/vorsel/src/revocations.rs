@@ -1,0 +1,176 @@
+//! What is revoked, kept current from a store's feed, so that no request has to ask the store.
+
+use std::fmt;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use tokio::sync::Mutex;
+use tokio::task::JoinHandle;
+use tokio::time::{sleep, timeout};
+use vorsel_core::{Checked, Finding, Revocations, Timestamp};
+
+use crate::clock::{Clock, SystemClock};
+use crate::store::{Cursor, SessionStore, StoreError};
+
+/// This instance's view of what is revoked.
+///
+/// It reads the store's feed from the beginning, and from then on whenever the store says that it has grown, at least
+/// once a second; after a lost connection it goes on where it was, so nothing is missed. Reading the view takes no lock
+/// and no time to speak of. How old it may be is known: see [`silent_for`](Self::silent_for). Cloning is cheap; with the
+/// last clone the following stops.
+#[derive(Clone)]
+pub struct LiveRevocations {
+    shared: Arc<Shared>,
+    _following: Arc<Following>,
+}
+
+struct Shared {
+    store: Arc<dyn SessionStore>,
+    clock: Arc<dyn Clock>,
+    known: Revocations,
+    cursor: Mutex<Option<Cursor>>,
+    since: Instant,
+    /// When the feed was last read to its end, in milliseconds after `since`.
+    heard_at: AtomicU64,
+}
+
+struct Following(JoinHandle<()>);
+
+impl Drop for Following {
+    fn drop(&mut self) {
+        self.0.abort();
+    }
+}
+
+/// Entries read at once.
+const PAGE: u32 = 1_000;
+/// The feed is read this often even if the store says nothing: only an answer shows that it could have.
+const HEARTBEAT: Duration = Duration::from_secs(1);
+const SHORTEST_PAUSE: Duration = Duration::from_millis(50);
+const LONGEST_PAUSE: Duration = Duration::from_secs(1);
+const FORGET_EVERY: Duration = Duration::from_secs(30);
+
+impl LiveRevocations {
+    /// Reads the feed of `store` and follows it on the current tokio runtime.
+    ///
+    /// # Errors
+    /// If the feed cannot be read to its end.
+    ///
+    /// # Panics
+    /// Outside of a tokio runtime.
+    pub async fn follow(store: Arc<dyn SessionStore>) -> Result<Self, StoreError> {
+        Self::follow_by(store, Arc::new(SystemClock)).await
+    }
+
+    /// [`follow`](Self::follow) by another clock than the machine's, for tests.
+    ///
+    /// # Errors
+    /// If the feed cannot be read to its end.
+    ///
+    /// # Panics
+    /// Outside of a tokio runtime.
+    pub async fn follow_by(store: Arc<dyn SessionStore>, clock: Arc<dyn Clock>) -> Result<Self, StoreError> {
+        let shared = Shared {
+            store,
+            clock,
+            known: Revocations::new(),
+            cursor: Mutex::new(None),
+            since: Instant::now(),
+            heard_at: AtomicU64::new(0),
+        };
+        shared.catch_up().await?;
+        let shared = Arc::new(shared);
+        let following = tokio::spawn(shared.clone().follow());
+        Ok(Self { shared, _following: Arc::new(Following(following)) })
+    }
+
+    /// Whether a checked token stands.
+    ///
+    /// # Errors
+    /// The finding `revoked`, with what is.
+    pub fn check<C>(&self, token: &Checked<C>, now: Timestamp) -> Result<(), Box<Finding>> {
+        self.shared.known.check(token, now)
+    }
+
+    /// How long ago the feed was last read to its end: what was revoked before that is known here. About a second at most
+    /// as long as the store answers.
+    #[must_use]
+    pub fn silent_for(&self) -> Duration {
+        let heard_at = Duration::from_millis(self.shared.heard_at.load(Ordering::Relaxed));
+        self.shared.since.elapsed().saturating_sub(heard_at)
+    }
+
+    /// Reads what the feed has now.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn catch_up(&self) -> Result<(), StoreError> {
+        self.shared.catch_up().await
+    }
+
+    /// What is known.
+    #[must_use]
+    pub fn known(&self) -> &Revocations {
+        &self.shared.known
+    }
+}
+
+impl Shared {
+    async fn catch_up(&self) -> Result<(), StoreError> {
+        let mut cursor = self.cursor.lock().await;
+        loop {
+            let asked_at = self.since.elapsed();
+            let page = self.store.feed(cursor.as_ref(), PAGE).await?;
+            let now = self.clock.now();
+            page.entries.iter().filter(|entry| now < entry.until).for_each(|entry| self.known.add(entry));
+            *cursor = page.cursor;
+            if page.entries.len() < PAGE as usize {
+                self.heard_at.fetch_max(asked_at.as_millis() as u64, Ordering::Relaxed);
+                return Ok(());
+            }
+        }
+    }
+
+    async fn follow(self: Arc<Self>) {
+        let mut pause = SHORTEST_PAUSE;
+        loop {
+            let Err(error) = self.listen(&mut pause).await;
+            warn(&error);
+            sleep(pause).await;
+            pause = (pause * 2).min(LONGEST_PAUSE);
+        }
+    }
+
+    async fn listen(&self, pause: &mut Duration) -> Result<std::convert::Infallible, StoreError> {
+        let mut watch = self.store.watch().await?;
+        let mut forgot_at = Instant::now();
+        loop {
+            // After the listening began, so that nothing falls between.
+            self.catch_up().await?;
+            *pause = SHORTEST_PAUSE;
+            if forgot_at.elapsed() > FORGET_EVERY {
+                self.known.forget(self.clock.now());
+                forgot_at = Instant::now();
+            }
+            let cursor = self.cursor.lock().await.clone();
+            if let Ok(grown) = timeout(HEARTBEAT, watch.grown(cursor.as_ref())).await {
+                grown?;
+            }
+        }
+    }
+}
+
+fn warn(error: &StoreError) {
+    let error: &dyn std::error::Error = error;
+    tracing::warn!(target: "vorsel::revocations", error, "the feed cannot be read; trying again");
+}
+
+impl fmt::Debug for LiveRevocations {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("LiveRevocations")
+            .field("known", &self.shared.known)
+            .field("silent_for", &self.silent_for())
+            .finish_non_exhaustive()
+    }
+}
