@@ -1,5 +1,6 @@
 //! `vorsel serve`: the observatory API as a server.
 
+use std::io::IsTerminal;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -43,7 +44,8 @@ const PURGE_EVERY: Duration = Duration::from_secs(60);
 
 pub(crate) fn run(arguments: &ServeArguments) -> Result<ExitCode, Failure> {
     let filter = EnvFilter::try_from_env("VORSEL_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let in_colour = std::io::stderr().is_terminal();
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(in_colour).init();
     tokio::runtime::Runtime::new()?.block_on(serve(arguments))?;
     Ok(ExitCode::SUCCESS)
 }

@@ -26,7 +26,7 @@ pub(super) struct EndArguments {
 #[group(required = true, multiple = false)]
 struct Chosen {
     /// The session ID, the claim sid of its tokens.
-    #[arg(value_name = "SESSION")]
+    #[arg(value_name = "SESSION", allow_hyphen_values = true)]
     session: Option<String>,
     /// Every session of this subject.
     #[arg(long, value_name = "SUBJECT")]

@@ -15,7 +15,7 @@ use crate::paint::{bad, faint, good, heading, printable};
 #[derive(Debug, Args)]
 pub(super) struct ShowArguments {
     /// The session ID, the claim sid of its tokens.
-    #[arg(value_name = "SESSION")]
+    #[arg(value_name = "SESSION", allow_hyphen_values = true)]
     session: String,
 }
 
@@ -92,9 +92,8 @@ fn scale(session: &Session, now: Timestamp) -> String {
     let known = renewals(session);
     let mut line = vec!['─'; WIDTH];
     // What came before the renewals that are known.
-    if let Some((first, at)) = known.first().filter(|(first, _)| *first > 1) {
+    if let Some((_, at)) = known.first().filter(|(first, _)| *first > 1) {
         line[..column(*at)].fill('┄');
-        debug_assert!(*first > 1);
     }
     line[0] = '├';
     known.iter().for_each(|(_, at)| line[column(*at)] = '┼');
@@ -127,7 +126,7 @@ fn steps(session: &Session, now: Timestamp) -> String {
             EndReason::Replay => "replay      a spent refresh token came back, and the session ended".to_owned(),
             why => format!("ended       {why}"),
         };
-        text.push_str(&format!("  {:>6}  {}  {}\n", bad("✗"), bad(what), ago(ended.at)));
+        text.push_str(&format!("  {}  {}  {}\n", bad(format!("{:>6}", "✗")), bad(what), ago(ended.at)));
     }
     text
 }
