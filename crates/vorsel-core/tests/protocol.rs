@@ -5,7 +5,7 @@
 use std::sync::LazyLock;
 use std::time::Duration;
 
-use stateright::{Checker, Model, Property};
+use stateright::{Checker, HasDiscoveries, Model, Property};
 use vorsel_core::{
     Algorithm, EndReason, Ended, Presented, RefreshTokens, Secret, Session, SessionLimits, SigningKey, Spent, Step,
     Timestamp,
@@ -14,8 +14,8 @@ use vorsel_core::{
 /// One tick is a second.
 type Tick = i64;
 const WINDOW: Tick = 2;
-const LAST_TICK: Tick = 5;
-const LAST_GENERATION: u64 = 3;
+const LAST_TICK: Tick = 3;
+const LAST_GENERATION: u64 = 2;
 
 /// How the algorithm is broken on purpose.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -80,8 +80,6 @@ struct World {
     recent: [Option<Record>; 2],
     held: [Token; HONEST],
     requests: [Option<Request>; PARTIES],
-    /// Every token that was handed out.
-    known: Vec<Token>,
     /// For each generation, when one of its tokens first came.
     first_came: Vec<Option<Tick>>,
     /// For each generation, what was answered to its tokens.
@@ -230,12 +228,15 @@ impl World {
             if self.record.generation == successor.generation { self.record.renewed_at } else { successor.began_at };
         self.wrong.renewed_outside_the_window |= request.now >= spent_at + WINDOW;
         self.wrong.renewed_after_the_end |= request.came_after_end;
-        if !self.known.contains(&successor) {
-            self.known.push(successor);
-        }
         if party < HONEST && !is_lost {
             self.held[party] = successor;
         }
+    }
+
+    /// Every token that was handed out.
+    fn known(&self) -> Vec<Token> {
+        let first = Token { generation: 0, began_at: 0, copy: 0 };
+        [first].into_iter().chain(self.successor.iter().flatten().copied()).collect()
     }
 
     /// An honest client presents a token for the first time, or again within the window after it first came.
@@ -251,14 +252,13 @@ impl Model for Protocol {
     fn init_states(&self) -> Vec<World> {
         let first = Token { generation: 0, began_at: 0, copy: 0 };
         let record = Record { generation: 0, renewed_at: 0, spent: Vec::new(), ended: false };
-        let generations = LAST_GENERATION as usize + 2;
+        let generations = LAST_GENERATION as usize + 1;
         vec![World {
             now: 0,
             recent: [Some(record.clone()), None],
             record,
             held: [first; HONEST],
             requests: [const { None }; PARTIES],
-            known: vec![first],
             first_came: vec![None; generations],
             successor: vec![None; generations],
             thief_came: false,
@@ -268,29 +268,34 @@ impl Model for Protocol {
     }
 
     fn actions(&self, world: &World, actions: &mut Vec<Action>) {
-        if world.now < LAST_TICK {
+        // What went wrong once need not be followed any further.
+        if world.wrong != Wrong::default() {
+            return;
+        }
+        if world.now < LAST_TICK && !world.record.ended {
             actions.push(Action::Tick);
         }
         if !world.signed_out && !world.record.ended {
             actions.push(Action::SignOut);
         }
         for (party, request) in world.requests.iter().enumerate() {
-            if request.is_some() {
+            if let Some(request) = request {
                 actions.push(Action::Go { party, reply_is_lost: false });
-                actions.push(Action::Crash { party });
+                // Before its first step a crash is like a request that never came.
+                if !matches!(request.step, Doing::Looking { may_remember: true }) {
+                    actions.push(Action::Crash { party });
+                }
                 if party < HONEST {
                     actions.push(Action::Go { party, reply_is_lost: true });
                 }
                 continue;
             }
-            let tokens = if party == THIEF { world.known.as_slice() } else { &world.held[party..=party] };
-            for token in tokens.iter().filter(|token| token.generation <= LAST_GENERATION) {
+            let tokens = if party == THIEF { world.known() } else { vec![world.held[party]] };
+            for token in tokens.iter().filter(|token| token.generation < LAST_GENERATION) {
                 if party == THIEF || world.is_honest(*token) {
-                    // The second client goes to the other instance; the thief to either.
-                    let instances = if party == THIEF { vec![0, 1] } else { vec![party] };
-                    let presents =
-                        instances.into_iter().map(|instance| Action::Present { party, token: *token, instance });
-                    actions.extend(presents);
+                    // The second client goes to the other instance. The two are alike, so the thief goes to the first.
+                    let instance = if party == THIEF { 0 } else { party };
+                    actions.push(Action::Present { party, token: *token, instance });
                 }
             }
         }
@@ -355,7 +360,8 @@ fn an_algorithm_broken_on_purpose_is_found_out() {
         (Broken::OtherSuccessor, "one successor for one token"),
         (Broken::EndNotChecked, "none renews after the end"),
     ] {
-        let checker = Protocol(broken).checker().threads(2).spawn_bfs().join();
+        let checker = Protocol(broken).checker().threads(2).finish_when(HasDiscoveries::AnyFailures);
+        let checker = checker.spawn_bfs().join();
         let found = checker.discovery(property);
         assert!(found.is_some(), "{broken:?} was not found");
         println!(

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use vorsel::store::{MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore};
 use vorsel::testing::store::every_rule;
-use vorsel::{Secret, Session, SessionLimits, now};
+use vorsel::{Secret, Session, SessionLimits, Timestamp, now};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_memory_store_keeps_its_contract() {
@@ -75,4 +75,36 @@ async fn a_file_that_is_no_database_is_an_error_with_its_cause() {
         "{cause}"
     );
     assert!(SqliteStore::open(folder.path().join("missing/sessions.sqlite")).await.is_err());
+}
+
+/// The tables of version 0.1.0, before there was a feed.
+const FIRST_RELEASE: [&str; 2] = [
+    "CREATE TABLE vorsel_sessions (id TEXT PRIMARY KEY, subject TEXT NOT NULL, client_id TEXT NOT NULL, device TEXT,
+     generation INTEGER NOT NULL, started_at INTEGER NOT NULL, renewed_at INTEGER NOT NULL, idle_until INTEGER NOT NULL,
+     ends_at INTEGER NOT NULL, secret BLOB NOT NULL, ended_at INTEGER, ended_why TEXT) STRICT, WITHOUT ROWID",
+    "CREATE INDEX vorsel_sessions_by_idle_until ON vorsel_sessions (idle_until)",
+];
+
+#[tokio::test]
+async fn a_file_of_the_first_release_is_read_and_one_of_a_later_release_is_not_touched() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("sessions.sqlite");
+    let options = sqlx::sqlite::SqliteConnectOptions::new().filename(&path).create_if_missing(true);
+    let pool = sqlx::SqlitePool::connect_with(options).await.expect("a file");
+    for statement in FIRST_RELEASE {
+        sqlx::query(statement).execute(&pool).await.expect("a table");
+    }
+    let row = "INSERT INTO vorsel_sessions VALUES ('s1', 'obs-0017', 'desk', NULL, 3, 1, 2, 4000000000000000,
+        4000000000000000, x'0707', NULL, NULL)";
+    sqlx::query(row).execute(&pool).await.expect("a session");
+    let store = SqliteStore::open(&path).await.expect("a store");
+    let session = store.load("s1").await.expect("load").expect("the session");
+    assert_eq!((session.generation, session.spent.len(), session.acr), (3, 0, None));
+    assert_eq!(store.feed(None, 10).await.expect("a feed").entries, []);
+    assert_eq!(store.purge(Timestamp::from_secs(3_000_000_000), 10).await.expect("purge"), 0);
+
+    sqlx::query("PRAGMA user_version = 9").execute(&pool).await.expect("a version");
+    let error = SqliteStore::open(&path).await.expect_err("a later release's");
+    let cause = std::error::Error::source(&error).expect("a cause").to_string();
+    assert_eq!(cause, "expected a schema of version 2 or before, but found 9");
 }

@@ -112,14 +112,17 @@ fn scale(session: &Session, now: Timestamp) -> String {
 
 fn steps(session: &Session, now: Timestamp) -> String {
     let ago = |at: Timestamp| faint(format!("{} ago", spoken(now.distance(at))));
-    let mut text = format!("  {:>6}  signed in   {}\n", 0, ago(session.started_at));
+    let mut text = format!("  {:>6}  signed in   {}\n", 0, session.started_at.whole_secs());
     let known = renewals(session);
     let unknown = session.generation - known.len() as u64;
     if unknown > 0 {
         text.push_str(&format!("  {:>6}  {}\n", "…", faint(format!("{unknown} renewals that are not kept"))));
     }
+    let mut before = (unknown == 0).then_some(session.started_at);
     for (number, at) in known {
-        text.push_str(&format!("  {number:>6}  renewed     {}\n", ago(at)));
+        let after = before.map_or_else(String::new, |before| format!("  after {}", spoken(at.distance(before))));
+        text.push_str(&format!("  {number:>6}  renewed     {}{}\n", at.whole_secs(), faint(after)));
+        before = Some(at);
     }
     if let Some(ended) = session.ended {
         let what = match ended.why {

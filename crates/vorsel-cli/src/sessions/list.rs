@@ -59,7 +59,7 @@ async fn all(store: &dyn SessionStore) -> Result<Vec<Session>, Failure> {
     }
 }
 
-const COLUMNS: [&str; 7] = ["Session", "Subject", "Device", "Signed in", "Renewed", "Times", "State"];
+const COLUMNS: [&str; 7] = ["Session", "Subject", "Device", "Age", "Last renewed", "Times", "State"];
 
 fn table(sessions: &[Session], now: Timestamp) -> String {
     let ago = |time: Timestamp| format!("{} ago", spoken(now.distance(time)));
@@ -67,18 +67,15 @@ fn table(sessions: &[Session], now: Timestamp) -> String {
         .iter()
         .map(|session| {
             let (word, time) = state(session, now);
-            let state = if word == "live" {
-                format!("live for {}", spoken(time.distance(now)))
-            } else {
-                format!("{word}, {}", ago(time))
-            };
+            let state =
+                if word == "live" { format!("live for {}", spoken(time.distance(now))) } else { word.to_owned() };
             let renewed = if session.generation == 0 { "–".to_owned() } else { ago(session.renewed_at) };
             let device = session.device.clone().unwrap_or_else(|| session.client_id.clone());
             [
                 session.id.clone(),
                 session.subject.clone(),
                 device,
-                ago(session.started_at),
+                spoken(now.distance(session.started_at)),
                 renewed,
                 session.generation.to_string(),
                 state,

@@ -44,6 +44,11 @@ const MIGRATIONS: [&[&str]; 2] = [
     &[
         "ALTER TABLE vorsel_sessions ADD COLUMN acr TEXT",
         "ALTER TABLE vorsel_sessions ADD COLUMN spent BLOB NOT NULL DEFAULT x''",
+        // The index of purge_at need not be written at each renewal, as one of idle_until would.
+        "ALTER TABLE vorsel_sessions ADD COLUMN purge_at INTEGER NOT NULL DEFAULT 0",
+        "UPDATE vorsel_sessions SET purge_at = idle_until",
+        "DROP INDEX vorsel_sessions_by_idle_until",
+        "CREATE INDEX vorsel_sessions_by_purge_at ON vorsel_sessions (purge_at)",
         "CREATE TABLE vorsel_feed (
             place INTEGER PRIMARY KEY AUTOINCREMENT,
             kind TEXT NOT NULL,
@@ -57,8 +62,8 @@ const MIGRATIONS: [&[&str]; 2] = [
 
 const INSERT: &str = "INSERT INTO vorsel_sessions
     (id, subject, client_id, device, acr, generation, started_at, renewed_at, idle_until, ends_at, secret, spent,
-     ended_at, ended_why)
-    VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
+     ended_at, ended_why, purge_at)
+    VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?9)";
 const END_ONE: &str = "UPDATE vorsel_sessions SET ended_at = ?, ended_why = ? WHERE ended_at IS NULL AND id = ?
     RETURNING id, started_at";
 const END_OF_SUBJECT: &str =
@@ -327,9 +332,13 @@ impl SessionStore for SqliteStore {
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError> {
         let done = async {
             let mut transaction = self.writing().await?;
+            // Sessions that were renewed since they were last looked at get another date.
             let statements = [
                 "DELETE FROM vorsel_feed WHERE place IN (SELECT place FROM vorsel_feed WHERE until < ? LIMIT ?)",
-                "DELETE FROM vorsel_sessions WHERE id IN (SELECT id FROM vorsel_sessions WHERE idle_until < ? LIMIT ?)",
+                "UPDATE vorsel_sessions SET purge_at = idle_until WHERE id IN
+                 (SELECT id FROM vorsel_sessions WHERE purge_at < ?1 AND idle_until >= ?1 LIMIT ?2)",
+                "DELETE FROM vorsel_sessions WHERE id IN
+                 (SELECT id FROM vorsel_sessions WHERE purge_at < ?1 AND idle_until < ?1 LIMIT ?2)",
             ];
             let mut count = 0;
             for statement in statements {

@@ -88,6 +88,7 @@ impl TestIssuer {
             acr: None,
             signed_in_ago: Duration::ZERO,
             lifetime: Lifetime::minutes(5),
+            session: "test-session".to_owned(),
             own: Object::new(),
         }
     }
@@ -102,6 +103,7 @@ pub struct TestCaller<'i> {
     audience: String,
     roles: Vec<String>,
     scope: String,
+    session: String,
     acr: Option<String>,
     signed_in_ago: Duration,
     lifetime: Lifetime,
@@ -130,6 +132,12 @@ impl TestCaller<'_> {
     /// Another audience than the guard expects.
     pub fn audience(mut self, audience: &str) -> Self {
         self.audience = audience.to_owned();
+        self
+    }
+
+    /// The session, `sid`; "test-session" if nothing is said.
+    pub fn session(mut self, id: &str) -> Self {
+        self.session = id.to_owned();
         self
     }
 
@@ -163,7 +171,7 @@ impl TestCaller<'_> {
         let mut draft = AccessDraft::new(&self.subject, &self.audience, "test", self.lifetime)
             .roles(&self.roles)
             .scopes(scopes)
-            .session("test-session", now.before(self.signed_in_ago))
+            .session(&self.session, now.before(self.signed_in_ago))
             .own(&self.own);
         if let Some(acr) = &self.acr {
             draft = draft.acr(acr);

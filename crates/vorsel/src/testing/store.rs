@@ -457,9 +457,14 @@ pub async fn purges_in_steps(store: &dyn SessionStore) {
     for until in [past, LATER] {
         store.revoke(&Revocation { until, ..of_session("past") }).await.expect("an entry on the feed");
     }
+    let renewed = session("renewed", past);
+    store.insert(&renewed, None).await.map(drop).expect("insert");
+    let renewed = next_of(&renewed, START);
+    assert!(store.advance(&renewed).await.expect("advance"));
     for expected in [2, 2, 1, 0] {
         assert_eq!(store.purge(before, 2).await.expect("purge"), expected);
     }
     assert_eq!(load(store, &alive.id).await, alive);
+    assert_eq!(load(store, &renewed.id).await, renewed, "it was renewed since");
     assert_eq!(feed_after(store, end.as_ref()).await, [of_session("past")]);
 }

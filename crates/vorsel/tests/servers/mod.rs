@@ -186,6 +186,14 @@ impl Server {
             .unwrap_or_default()
     }
 
+    /// The database of this address as SQL.
+    pub(crate) fn dump(&self, url: &str) -> Vec<u8> {
+        let dump = Command::new(postgres_program("pg_dump").expect("pg_dump beside postgres")).arg(url).output();
+        let dump = dump.expect("pg_dump");
+        assert!(dump.status.success(), "{}", String::from_utf8_lossy(&dump.stderr));
+        dump.stdout
+    }
+
     /// Where its files are.
     pub(crate) fn folder(&self) -> &Path {
         self.folder.path()

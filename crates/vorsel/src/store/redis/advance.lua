@@ -4,5 +4,4 @@ local key = 'vorsel:session:' .. id
 local known = redis.call('HMGET', key, 'generation', 'ended_at')
 if not known[1] or known[2] or tonumber(known[1]) + 1 ~= generation then return 0 end
 redis.call('HSET', key, 'generation', ARGV[2], 'renewed_at', ARGV[3], 'idle_until', ARGV[4], 'spent', ARGV[5])
-redis.call('ZADD', 'vorsel:idle', ARGV[4], id)
 return 1

@@ -4,12 +4,19 @@ for _, entry in ipairs(redis.call('ZRANGEBYSCORE', 'vorsel:feed:until', '-inf', 
   redis.call('XDEL', 'vorsel:feed', entry)
   redis.call('ZREM', 'vorsel:feed:until', entry)
 end
-local ids = redis.call('ZRANGEBYSCORE', 'vorsel:idle', '-inf', before, 'LIMIT', 0, limit)
-for _, id in ipairs(ids) do
+-- Renewals do not keep vorsel:idle up to date; a session that was renewed since gets another place in it here.
+local count = 0
+for _, id in ipairs(redis.call('ZRANGEBYSCORE', 'vorsel:idle', '-inf', before, 'LIMIT', 0, limit * 10)) do
+  if count == tonumber(limit) then break end
   local key = 'vorsel:session:' .. id
-  local subject = redis.call('HGET', key, 'subject')
-  if subject then redis.call('ZREM', 'vorsel:subject:' .. subject, id) end
-  redis.call('DEL', key)
-  for _, index in ipairs({ 'vorsel:idle', 'vorsel:started', 'vorsel:ids' }) do redis.call('ZREM', index, id) end
+  local known = redis.call('HMGET', key, 'idle_until', 'subject')
+  if known[1] and tonumber(known[1]) >= tonumber(ARGV[1]) then
+    redis.call('ZADD', 'vorsel:idle', known[1], id)
+  else
+    if known[2] then redis.call('ZREM', 'vorsel:subject:' .. known[2], id) end
+    redis.call('DEL', key)
+    for _, index in ipairs({ 'vorsel:idle', 'vorsel:started', 'vorsel:ids' }) do redis.call('ZREM', index, id) end
+    count = count + 1
+  end
 end
-return #ids
+return count

@@ -7,8 +7,11 @@
 //! Readers take no lock and never wait for a writer. How the entries get here, and how old the view may be, is not this
 //! module's business.
 
+mod filter;
+
 use std::fmt;
-use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 use foldhash::fast::RandomState;
 use papaya::HashMap;
@@ -16,6 +19,7 @@ use papaya::HashMap;
 use crate::claims::{Checked, Claims};
 use crate::finding::{Check, Finding, quoted};
 use crate::time::Timestamp;
+use filter::Filters;
 
 /// What is revoked.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -50,8 +54,15 @@ pub struct Revocation {
 }
 
 /// What is known to be revoked. Shared between threads; reading takes no lock.
-#[derive(Default)]
 pub struct Revocations {
+    /// Asked first: nearly every token is let go by it.
+    filter: Filters,
+    /// Held by whoever adds or forgets.
+    writing: Mutex<()>,
+    /// How many names there may be: at least as many as there are.
+    names: AtomicUsize,
+    /// Whether there was ever a key among them; they are few, and not in the filter.
+    has_keys: AtomicBool,
     tokens: Entries<Timestamp>,
     sessions: Entries<Timestamp>,
     keys: Entries<Timestamp>,
@@ -85,11 +96,41 @@ impl Revocations {
     /// Nothing is revoked.
     #[must_use]
     pub fn new() -> Self {
-        Self::default()
+        Self {
+            filter: Filters::new(),
+            writing: Mutex::new(()),
+            names: AtomicUsize::new(0),
+            has_keys: AtomicBool::new(false),
+            tokens: Entries::default(),
+            sessions: Entries::default(),
+            keys: Entries::default(),
+            subjects: Entries::default(),
+            everything: Everything::default(),
+        }
     }
 
     /// Adds an entry. What is there already stays, for the longer of the two times.
     pub fn add(&self, revocation: &Revocation) {
+        let _writing = self.writing.lock().unwrap_or_else(PoisonError::into_inner);
+        self.names.fetch_add(1, Ordering::AcqRel);
+        self.put(revocation);
+        match &revocation.what {
+            _ if self.len() > self.filter.room() => self.filter_anew(self.len() * 2),
+            Revoked::Token(name) | Revoked::Session(name) => self.filter.add(name),
+            Revoked::Subject { subject, .. } => self.filter.add(subject),
+            Revoked::Key(_) => self.has_keys.store(true, Ordering::Release),
+            Revoked::Everything { .. } => {}
+        }
+    }
+
+    /// Makes the filter anew from what is there, with room for so many names.
+    fn filter_anew(&self, room: usize) {
+        let (tokens, sessions, subjects) = (self.tokens.pin(), self.sessions.pin(), self.subjects.pin());
+        let names = tokens.keys().chain(sessions.keys()).chain(subjects.keys());
+        self.filter.fill(room, names.map(|name| &**name));
+    }
+
+    fn put(&self, revocation: &Revocation) {
         let until = revocation.until;
         let remember = |entries: &Entries<Timestamp>, name: &str| {
             entries.pin().update_or_insert(name.into(), |known| until.max(*known), until);
@@ -112,12 +153,18 @@ impl Revocations {
 
     /// Forgets what need not be remembered at `now` any more; says how many entries that were.
     pub fn forget(&self, now: Timestamp) -> usize {
+        let _writing = self.writing.lock().unwrap_or_else(PoisonError::into_inner);
         let before = self.len();
         for entries in [&self.tokens, &self.sessions, &self.keys] {
             entries.pin().retain(|_, until| now < *until);
         }
         self.subjects.pin().retain(|_, within| now < within.until);
-        before.saturating_sub(self.len())
+        let forgotten = before.saturating_sub(self.len());
+        if forgotten > 0 {
+            self.filter_anew(self.filter.room());
+            self.names.store(self.len(), Ordering::Release);
+        }
+        forgotten
     }
 
     /// How many entries there are, besides the one for everything.
@@ -149,9 +196,25 @@ impl Revocations {
     }
 
     fn found(&self, claims: &Claims, key_id: Option<&str>, now: Timestamp) -> Option<String> {
-        let has = |entries: &Entries<Timestamp>, name: &str| {
-            !entries.is_empty() && entries.pin().get(name).is_some_and(|until| now < *until)
-        };
+        let everything = self.everything.load();
+        if everything.covers(claims, now) {
+            return Some(format!("all sign-ins up to {} revoked", everything.up_to));
+        }
+        if self.names.load(Ordering::Acquire) == 0 {
+            return None;
+        }
+        let filter = self.filter.current();
+        let named = [claims.session_id(), claims.id(), claims.subject()];
+        // Each is looked at, so that none waits for the memory of another.
+        let may_be = named.map(|name| name.is_some_and(|name| filter.may_have(name)));
+        if may_be == [false; 3] && !self.has_keys.load(Ordering::Acquire) {
+            return None;
+        }
+        self.found_by_name(claims, key_id, now)
+    }
+
+    fn found_by_name(&self, claims: &Claims, key_id: Option<&str>, now: Timestamp) -> Option<String> {
+        let has = |entries: &Entries<Timestamp>, name: &str| entries.pin().get(name).is_some_and(|until| now < *until);
         if let Some(id) = claims.session_id().filter(|id| has(&self.sessions, id)) {
             return Some(format!("its session {} revoked", quoted(id)));
         }
@@ -161,15 +224,17 @@ impl Revocations {
         if let Some(id) = key_id.filter(|id| has(&self.keys, id)) {
             return Some(format!("its key {} revoked", quoted(id)));
         }
-        if let Some(subject) = claims.subject().filter(|_| !self.subjects.is_empty())
-            && let Some(within) = self.subjects.pin().get(subject)
-            && within.covers(claims, now)
-        {
-            let up_to = within.up_to;
-            return Some(format!("the sign-ins of {} up to {up_to} revoked", quoted(subject)));
-        }
-        let everything = self.everything.load();
-        everything.covers(claims, now).then(|| format!("all sign-ins up to {} revoked", everything.up_to))
+        let subjects = self.subjects.pin();
+        let (subject, within) = claims.subject().and_then(|subject| Some((subject, subjects.get(subject)?)))?;
+        within
+            .covers(claims, now)
+            .then(|| format!("the sign-ins of {} up to {} revoked", quoted(subject), within.up_to))
+    }
+}
+
+impl Default for Revocations {
+    fn default() -> Self {
+        Self::new()
     }
 }
 

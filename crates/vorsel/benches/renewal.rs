@@ -1,0 +1,198 @@
+//! Renewals a second on each store, against the bare write of one row on the same server; and what a million other
+//! sessions change: `cargo bench -p vorsel --bench renewal`. PostgreSQL and Redis are private servers, if installed.
+
+use std::future::Future;
+use std::num::NonZeroUsize;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use tokio::task::JoinSet;
+use vorsel::store::{PostgresStore, RedisStore, SessionStore, SqliteStore};
+use vorsel::{RenewalRequest, SignIn};
+
+#[path = "../tests/common/mod.rs"]
+mod common;
+#[path = "../tests/servers/mod.rs"]
+mod servers;
+use common::{WINDOW, houses};
+use servers::{Kind, start};
+
+/// As many as are given, or 16.
+fn workers() -> usize {
+    std::env::args().skip(1).find_map(|argument| argument.parse().ok()).unwrap_or(16)
+}
+
+const BATCH: Duration = Duration::from_millis(300);
+const PAIRS: usize = 15;
+const MANY: u64 = 1_000_000;
+
+/// How often a second all workers together do something, each what its function does with its own state.
+async fn rate<S, F, R>(workers: &mut Vec<S>, work: F) -> f64
+where
+    S: Send + 'static,
+    F: Fn(S) -> R + Clone + Send + 'static,
+    R: Future<Output = S> + Send,
+{
+    let start = Instant::now();
+    let mut running = JoinSet::new();
+    for mut state in workers.drain(..) {
+        let work = work.clone();
+        running.spawn(async move {
+            let mut count = 0_u32;
+            while start.elapsed() < BATCH {
+                state = work(state).await;
+                count += 1;
+            }
+            (count, state)
+        });
+    }
+    let mut total = 0;
+    for (count, state) in running.join_all().await {
+        total += count;
+        workers.push(state);
+    }
+    f64::from(total) / start.elapsed().as_secs_f64()
+}
+
+fn median(mut values: Vec<f64>) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
+}
+
+/// The bare write of one row.
+#[derive(Clone)]
+enum Bare {
+    Sqlite(sqlx::SqlitePool),
+    Postgres(sqlx::PgPool),
+    Redis(redis::aio::ConnectionManager),
+}
+
+impl Bare {
+    async fn write(&self, row: i64) {
+        match self {
+            Self::Sqlite(pool) => {
+                let write = sqlx::query("UPDATE bare SET value = value + 1 WHERE id = ?").bind(row);
+                write.execute(pool).await.expect("a write");
+            }
+            Self::Postgres(pool) => {
+                let write = sqlx::query("UPDATE bare SET value = value + 1 WHERE id = $1").bind(row);
+                write.execute(pool).await.expect("a write");
+            }
+            Self::Redis(connection) => {
+                let mut write = redis::cmd("HSET");
+                write.arg(format!("bare:{row}")).arg("value").arg("something written");
+                write.query_async::<()>(&mut connection.clone()).await.expect("a write");
+            }
+        }
+    }
+}
+
+/// The rate of bare writes and of renewals, and the ratio.
+async fn compare(store: &Arc<dyn SessionStore>, bare: &Bare) -> (f64, f64, f64) {
+    let house = houses(store, 1, WINDOW).remove(0);
+    let mut tokens = Vec::new();
+    for _ in 0..workers() {
+        tokens.push(house.sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session").refresh_token);
+    }
+    let mut rows: Vec<i64> = (0..workers() as i64).collect();
+    let mut pairs = Vec::new();
+    for _ in 0..PAIRS {
+        let writer = bare.clone();
+        let written = rate(&mut rows, move |row| {
+            let writer = writer.clone();
+            async move {
+                writer.write(row).await;
+                row
+            }
+        });
+        let written = written.await;
+        let sessions = house.sessions.clone();
+        let renewed = rate(&mut tokens, move |token| {
+            let sessions = sessions.clone();
+            async move { sessions.renew(&token, RenewalRequest::default()).await.expect("a successor").refresh_token }
+        });
+        pairs.push((written, renewed.await));
+    }
+    let ratio = median(pairs.iter().map(|(bare, renewed)| renewed / bare).collect());
+    let of = |which: fn(&(f64, f64)) -> f64| median(pairs.iter().map(which).collect());
+    (of(|pair| pair.0), of(|pair| pair.1), ratio)
+}
+
+fn report(name: &str, (bare, renewed, ratio): (f64, f64, f64)) {
+    println!("{name:<10} {bare:>7.0} bare writes/s, {renewed:>7.0} renewals/s, ratio {ratio:.2} (budget 0.8)");
+}
+
+fn report_many(name: &str, few: (f64, f64, f64), many: (f64, f64, f64)) {
+    // Each against its own baseline, so that a machine that is slower by now slows both.
+    println!("{name:<10} with a million sessions: {:.2} times the cost (budget 1.5)", few.2 / many.2);
+}
+
+async fn sqlite() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("sessions.sqlite");
+    let store: Arc<dyn SessionStore> = Arc::new(SqliteStore::open(&path).await.expect("a store"));
+    let options = sqlx::sqlite::SqliteConnectOptions::new()
+        .filename(&path)
+        .journal_mode(sqlx::sqlite::SqliteJournalMode::Wal)
+        .synchronous(sqlx::sqlite::SqliteSynchronous::Full)
+        .busy_timeout(Duration::from_secs(10));
+    let pool = sqlx::sqlite::SqlitePoolOptions::new().max_connections(4).connect_with(options).await.expect("a pool");
+    for statement in ["CREATE TABLE bare (id INTEGER PRIMARY KEY, value INTEGER NOT NULL)", BARE_ROWS] {
+        sqlx::query(statement).execute(&pool).await.expect("rows");
+    }
+    let bare = Bare::Sqlite(pool.clone());
+    let few = compare(&store, &bare).await;
+    report("SQLite", few);
+    let fill = "INSERT INTO vorsel_sessions SELECT lower(hex(randomblob(16))), 'obs-' || (value % 100000), 'desk', NULL, 0,
+        1700000000000000 + value, 1700000000000000 + value, 1900000000000000 + value, 1900000000000000 + value,
+        randomblob(32), NULL, NULL, NULL, x'', 1900000000000000 + value
+        FROM (WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n WHERE value < 1000000) SELECT value FROM n)";
+    let filled = sqlx::query(fill).execute(&pool).await.expect("many sessions");
+    assert_eq!(filled.rows_affected(), MANY);
+    report_many("SQLite", few, compare(&store, &bare).await);
+}
+
+const BARE_ROWS: &str =
+    "INSERT INTO bare VALUES (0, 0), (1, 0), (2, 0), (3, 0), (4, 0), (5, 0), (6, 0), (7, 0), (8, 0), (9, 0),
+    (10, 0), (11, 0), (12, 0), (13, 0), (14, 0), (15, 0)";
+
+async fn postgres() {
+    let Some(server) = start(Kind::Postgres) else { return };
+    let url = server.empty_database();
+    let store: Arc<dyn SessionStore> = Arc::new(PostgresStore::connect(&url).await.expect("a store"));
+    let pool = sqlx::postgres::PgPoolOptions::new().max_connections(16).connect(&url).await.expect("a pool");
+    for statement in ["CREATE TABLE bare (id BIGINT PRIMARY KEY, value BIGINT NOT NULL)", BARE_ROWS] {
+        sqlx::query(statement).execute(&pool).await.expect("rows");
+    }
+    let bare = Bare::Postgres(pool.clone());
+    let few = compare(&store, &bare).await;
+    report("PostgreSQL", few);
+    let fill = "INSERT INTO vorsel_sessions SELECT md5(value::text), 'obs-' || (value % 100000), 'desk', NULL, NULL, 0,
+        1700000000000000 + value, 1700000000000000 + value, 1900000000000000 + value, 1900000000000000 + value,
+        sha256(value::text::bytea), '', NULL, NULL, 1900000000000000 + value FROM generate_series(1, 1000000) AS value";
+    let filled = sqlx::query(fill).execute(&pool).await.expect("many sessions");
+    assert_eq!(filled.rows_affected(), MANY);
+    sqlx::query("ANALYZE vorsel_sessions").execute(&pool).await.expect("analysed");
+    report_many("PostgreSQL", few, compare(&store, &bare).await);
+}
+
+async fn redis_server() {
+    let Some(server) = start(Kind::Redis) else { return };
+    let url = server.empty_database();
+    let store: Arc<dyn SessionStore> = Arc::new(RedisStore::connect(&url).await.expect("a store"));
+    let client = redis::Client::open(url).expect("an address");
+    let bare = Bare::Redis(client.get_connection_manager().await.expect("a connection"));
+    report("Redis", compare(&store, &bare).await);
+}
+
+fn main() {
+    let threads = std::thread::available_parallelism().map_or(2, NonZeroUsize::get);
+    let at_once = workers();
+    println!("{at_once} at once, {threads} cores, every write durable");
+    let runtime = tokio::runtime::Runtime::new().expect("a runtime");
+    runtime.block_on(async {
+        sqlite().await;
+        postgres().await;
+        redis_server().await;
+    });
+}

@@ -1,0 +1,246 @@
+//! What one instance ends, the guard of another refuses: by every kind of revocation, for tokens seen before, and through
+//! the failures of a store.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use async_trait::async_trait;
+use http::Request;
+use vorsel::store::{
+    Cursor, FeedPage, FeedWatch, Inserted, MemoryStore, Room, SessionStore, SqliteStore, StoreError, Which,
+};
+use vorsel::{
+    AccessPlan, Ended, Guard, LiveRevocations, NoOwn, Refusal, RenewError, RenewalRequest, Revocation, Revoked,
+    Session, SignIn, StartError, Timestamp, WhenSilent,
+};
+
+mod common;
+use common::{House, WINDOW, houses};
+
+/// A store that fails on demand.
+#[derive(Debug)]
+struct Flaky {
+    inner: MemoryStore,
+    is_down: AtomicBool,
+}
+
+impl Flaky {
+    fn up(&self) -> Result<&MemoryStore, StoreError> {
+        match self.is_down.load(Ordering::Relaxed) {
+            true => Err(StoreError::new("be reached", "it is down").passing()),
+            false => Ok(&self.inner),
+        }
+    }
+}
+
+#[async_trait]
+impl SessionStore for Flaky {
+    async fn insert(&self, session: &Session, room: Option<Room>) -> Result<Inserted, StoreError> {
+        self.up()?.insert(session, room).await
+    }
+    async fn load(&self, id: &str) -> Result<Option<Session>, StoreError> {
+        self.up()?.load(id).await
+    }
+    async fn advance(&self, next: &Session) -> Result<bool, StoreError> {
+        self.up()?.advance(next).await
+    }
+    async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {
+        self.up()?.of_subject(subject).await
+    }
+    async fn page(&self, after: Option<&str>, limit: u32) -> Result<Vec<Session>, StoreError> {
+        self.up()?.page(after, limit).await
+    }
+    async fn end(&self, which: Which<'_>, ended: Ended, until: Timestamp) -> Result<u64, StoreError> {
+        self.up()?.end(which, ended, until).await
+    }
+    async fn revoke(&self, revocation: &Revocation) -> Result<(), StoreError> {
+        self.up()?.revoke(revocation).await
+    }
+    async fn feed(&self, after: Option<&Cursor>, limit: u32) -> Result<FeedPage, StoreError> {
+        self.up()?.feed(after, limit).await
+    }
+    async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
+        self.up()?.watch().await
+    }
+    async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError> {
+        self.up()?.purge(before, limit).await
+    }
+}
+
+fn plan() -> AccessPlan {
+    let plan = AccessPlan::builder().role("observer", &[]).checks(&["revocations-current"]);
+    let plan = plan.need("GET", "/dome", "role observer").open("GET", "/health");
+    plan.need("POST", "/dome", "role observer and check revocations-current").build().expect("a plan")
+}
+
+const SILENCE: Duration = Duration::from_millis(300);
+
+/// A guard of another instance than the one that ends sessions.
+async fn guard(house: &House, store: &Arc<dyn SessionStore>, when_silent: WhenSilent) -> (Guard, LiveRevocations) {
+    let view = LiveRevocations::follow_by(store.clone(), house.clock.clone()).await.expect("a view");
+    let guard = Guard::<NoOwn>::builder(house.verifier(), plan()).clock(house.clock.clone());
+    (guard.revocations(view.clone(), SILENCE, when_silent).build().expect("a guard"), view)
+}
+
+/// What the guard says to a token: nothing if it lets it in.
+async fn refusal(guard: &Guard, method: &str, token: &str) -> Option<String> {
+    let request = Request::builder().method(method).uri("/dome").header("authorization", format!("Bearer {token}"));
+    let (parts, ()) = request.body(()).expect("a request").into_parts();
+    guard.decide(&parts, guard.now()).await.err().map(|refusal| match refusal {
+        Refusal::BadToken(finding) => finding.check.code().to_owned(),
+        other => format!("{} {}", other.answer("api").status, other.code()),
+    })
+}
+
+async fn soon(what: &str, mut holds: impl AsyncFnMut() -> bool) {
+    let deadline = Instant::now() + Duration::from_secs(20);
+    while !holds().await {
+        assert!(Instant::now() < deadline, "{what}");
+        tokio::time::sleep(Duration::from_millis(5)).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_one_instance_revokes_another_s_guard_refuses() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let sqlite = SqliteStore::open(folder.path().join("sessions.sqlite")).await.expect("a store");
+    for store in [Arc::new(MemoryStore::new()) as Arc<dyn SessionStore>, Arc::new(sqlite)] {
+        let house = houses(&store, 1, WINDOW).remove(0);
+        let (guard, _) = guard(&house, &store, WhenSilent::Refuse).await;
+        let key = house.sessions.keys().access.current().keys()[0].key_id().to_owned();
+        let subject = "obs-0017".to_owned();
+        let ways: [(&str, Option<Revoked>); 6] = [
+            ("sign-out", None),
+            ("replay", None),
+            ("token", None),
+            ("subject", Some(Revoked::Subject { subject, up_to: house.now() })),
+            ("everything", Some(Revoked::Everything { up_to: house.now().after(Duration::from_secs(1)) })),
+            ("key", Some(Revoked::Key(key))),
+        ];
+        for (index, (way, revoked)) in ways.into_iter().enumerate() {
+            // Later sign-ins are not meant by earlier revocations.
+            house.clock.advance(Duration::from_secs(index as u64));
+            let revoked = match revoked {
+                Some(Revoked::Subject { subject, .. }) => Some(Revoked::Subject { subject, up_to: house.now() }),
+                Some(Revoked::Everything { .. }) => Some(Revoked::Everything { up_to: house.now() }),
+                other => other,
+            };
+            let reply = house.sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session");
+            let token = &reply.access_token;
+            assert_eq!(refusal(&guard, "GET", token).await, None, "{way}");
+            match (way, revoked) {
+                ("sign-out", _) => house.sessions.sign_out(&reply.refresh_token, None).await.expect("signed out"),
+                ("replay", _) => {
+                    house.sessions.renew(&reply.refresh_token, RenewalRequest::default()).await.expect("renewed");
+                    house.clock.advance(WINDOW);
+                    let replay = house.sessions.renew(&reply.refresh_token, RenewalRequest::default()).await;
+                    assert!(matches!(replay, Err(RenewError::Replay { .. })));
+                }
+                (_, Some(what)) => house.sessions.revoke(what).await.expect("revoked"),
+                _ => house.sessions.revoke_access_token(token, Some("desk")).await.expect("revoked"),
+            }
+            soon(way, async || refusal(&guard, "GET", token).await.as_deref() == Some("revoked")).await;
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_instance_that_ends_a_session_knows_it_at_once() {
+    let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+    let house = houses(&store, 1, WINDOW).remove(0);
+    let (guard, view) = guard(&house, &store, WhenSilent::GoOn).await;
+    let Ok(sessions) = Arc::try_unwrap(house.sessions) else { panic!("one owner") };
+    let sessions = sessions.revocations(view);
+    let reply = sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session");
+    assert_eq!(refusal(&guard, "GET", &reply.access_token).await, None);
+    sessions.sign_out(&reply.refresh_token, None).await.expect("signed out");
+    assert_eq!(refusal(&guard, "GET", &reply.access_token).await.as_deref(), Some("revoked"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_silent_feed_is_noticed_and_what_was_missed_is_caught_up_with() {
+    let flaky = Arc::new(Flaky { inner: MemoryStore::new(), is_down: AtomicBool::new(false) });
+    let store: Arc<dyn SessionStore> = flaky.clone();
+    let house = houses(&store, 1, WINDOW).remove(0);
+    let (going_on, view) = guard(&house, &store, WhenSilent::GoOn).await;
+    let (refusing, _) = guard(&house, &store, WhenSilent::Refuse).await;
+    let reply = house.sessions.start(SignIn::new("obs-0017", "desk").acr("phr")).await.expect("a session");
+    let token = &reply.access_token;
+    for (guard, method) in [(&going_on, "GET"), (&going_on, "POST"), (&refusing, "GET")] {
+        assert_eq!(refusal(guard, method, token).await, None);
+    }
+    flaky.is_down.store(true, Ordering::Relaxed);
+    let unanswered = Some("503 unanswered".to_owned());
+    soon("the silence is noticed", async || refusal(&refusing, "GET", token).await == unanswered).await;
+    soon("by the route that asks as well", async || refusal(&going_on, "POST", token).await == unanswered).await;
+    assert!(view.silent_for() > SILENCE);
+    assert_eq!(refusal(&going_on, "GET", token).await, None, "the app has chosen to go on");
+    let renewal = house.sessions.renew(&reply.refresh_token, RenewalRequest::default()).await;
+    assert!(matches!(renewal, Err(RenewError::Store(error)) if error.is_retryable()));
+
+    // Another instance, which reaches the store, ends the session meanwhile.
+    let ended = Ended { at: house.now(), why: vorsel::EndReason::SignedOut };
+    let until = house.now().after(Duration::from_secs(600));
+    flaky.inner.end(Which::OfSubject("obs-0017"), ended, until).await.expect("ended");
+    assert_eq!(refusal(&going_on, "GET", token).await, None, "nobody here can know");
+    flaky.is_down.store(false, Ordering::Relaxed);
+    for guard in [&going_on, &refusing] {
+        soon("what was missed", async || refusal(guard, "GET", token).await.as_deref() == Some("revoked")).await;
+    }
+}
+
+#[tokio::test]
+async fn a_guard_without_a_view_does_not_take_a_plan_that_asks_for_one() {
+    let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+    let house = houses(&store, 1, WINDOW).remove(0);
+    let error = Guard::<NoOwn>::new(house.verifier(), plan()).expect_err("no view");
+    assert!(error.to_string().contains("check revocations-current, which is not registered"), "{error}");
+}
+
+#[tokio::test]
+async fn a_subject_has_as_many_sessions_as_it_may() {
+    use vorsel::{Beyond, EndReason, PerSubject, SessionLimits};
+    for beyond in [Beyond::Refuse, Beyond::EndOldest] {
+        let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+        let house = houses(&store, 1, WINDOW).remove(0);
+        let most = std::num::NonZeroU32::new(2).expect("two");
+        let limits = SessionLimits { per_subject: Some(PerSubject { most, beyond }), ..SessionLimits::default() };
+        let Ok(sessions) = Arc::try_unwrap(house.sessions) else { panic!("one owner") };
+        let sessions = sessions.limits(limits).expect("limits");
+        let mut tokens = Vec::new();
+        for device in ["dome terminal", "laptop"] {
+            house.clock.advance(Duration::from_secs(1));
+            let reply = sessions.start(SignIn::new("obs-0017", "desk").device(device)).await;
+            tokens.push(reply.expect("room for two").refresh_token);
+        }
+        house.clock.advance(Duration::from_secs(1));
+        let third = sessions.start(SignIn::new("obs-0017", "desk").device("tab\u{0}let\n")).await;
+        let oldest = sessions.renew(&tokens[0], RenewalRequest::default()).await;
+        if beyond == Beyond::Refuse {
+            assert!(matches!(third, Err(StartError::TooManySessions { most: 2 })));
+            oldest.expect("still there");
+            continue;
+        }
+        third.expect("the oldest makes way");
+        assert!(matches!(oldest, Err(RenewError::Ended(EndReason::Displaced))));
+        let left = sessions.of_subject("obs-0017").await.expect("a list");
+        let devices: Vec<_> = left.iter().filter_map(|session| session.device.as_deref()).collect();
+        assert_eq!(devices, ["laptop", "tablet"]);
+    }
+}
+
+#[tokio::test]
+async fn facts_of_the_sign_in_are_carried_on_and_what_is_over_is_purged() {
+    let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+    let house = houses(&store, 1, WINDOW).remove(0);
+    let first = house.sessions.start(SignIn::new("obs-0017", "desk").acr("phr")).await.expect("a session");
+    let signed_in = house.now();
+    house.clock.advance(Duration::from_secs(3_600));
+    let second = house.sessions.renew(&first.refresh_token, RenewalRequest::default()).await.expect("renewed");
+    let checked = house.verifier().check::<NoOwn>(&second.access_token, house.now()).expect("accepted");
+    assert_eq!((checked.claims().acr(), checked.claims().authenticated_at()), (Some("phr"), Some(signed_in)));
+    assert_eq!(house.sessions.purge().await.expect("purged"), 0);
+    house.clock.advance(Duration::from_secs(15 * 86_400));
+    assert_eq!(house.sessions.purge().await.expect("purged"), 1);
+}
