@@ -3,6 +3,7 @@
 #![allow(dead_code, reason = "each test uses its part")]
 
 use std::fs;
+use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -49,9 +50,12 @@ pub(crate) fn start(kind: Kind) -> Option<Server> {
         Kind::Redis => in_path("redis-server"),
     };
     if program.is_none() {
-        let left_out = format!("{kind:?} is not installed; install it to run the tests of its store");
+        let package = if kind == Kind::Postgres { "postgresql" } else { "redis-server" };
+        let left_out = format!("{kind:?} is not installed; its tests need Debian's package {package}");
         assert!(std::env::var_os("VORSEL_TEST_ALL").is_none(), "{left_out}");
-        eprintln!("left out: {left_out}");
+        // Not by a macro, whose output is only shown for tests that fail.
+        static SAID: [std::sync::Once; 2] = [const { std::sync::Once::new() }; 2];
+        SAID[kind as usize].call_once(|| drop(writeln!(std::io::stderr(), "left out: {left_out}")));
     }
     let program = program?;
     let folder = tempfile::tempdir().expect("a folder");
@@ -168,7 +172,6 @@ impl Server {
             }
             Kind::Redis => {
                 let answer = TcpStream::connect(("127.0.0.1", self.port)).and_then(|mut stream| {
-                    use std::io::{Read, Write};
                     stream.write_all(b"PING\r\n")?;
                     let mut answer = [0; 5];
                     stream.read_exact(&mut answer)?;
