@@ -42,6 +42,7 @@ pub(super) async fn sign_in(
     match observatory.sessions.start(sign_in).await {
         Ok(reply) => token_reply(reply),
         Err(StartError::Admission(AdmissionError::Denied { .. })) => refused(StatusCode::BAD_REQUEST, "invalid_grant"),
+        Err(StartError::TooManySessions { .. }) => refused(StatusCode::FORBIDDEN, "too_many_sessions"),
         Err(error) => {
             tracing::error!(target: "observatory", "sign-in failed: {error}");
             refused(StatusCode::SERVICE_UNAVAILABLE, "temporarily_unavailable")

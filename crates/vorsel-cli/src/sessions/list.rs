@@ -90,10 +90,11 @@ fn table(sessions: &[Session], now: Timestamp) -> String {
     let widths: [usize; 7] = std::array::from_fn(width);
     let line = |cells: &[String; 7], paint: &dyn Fn(usize, String) -> String| {
         let padded = cells.iter().enumerate().map(|(column, cell)| {
-            let gap = " ".repeat(widths[column] - cell.chars().count());
+            let room = if column + 1 == COLUMNS.len() { 0 } else { widths[column] };
+            let gap = " ".repeat(room.saturating_sub(cell.chars().count()));
             paint(column, if column == 5 { format!("{gap}{cell}") } else { format!("{cell}{gap}") })
         });
-        format!("{}\n", padded.collect::<Vec<_>>().join("  ").trim_end())
+        padded.collect::<Vec<_>>().join("  ") + "\n"
     };
     let mut text = line(&COLUMNS.map(str::to_owned), &|_, cell| heading(cell));
     for (row, session) in rows.iter().zip(sessions) {

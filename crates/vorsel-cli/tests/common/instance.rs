@@ -1,4 +1,5 @@
 //! `vorsel serve` as a process, and a client of it.
+#![allow(dead_code, reason = "each test uses its part")]
 
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};

@@ -27,6 +27,7 @@ pub(crate) fn vorsel_with(arguments: &[&str], input: &[u8]) -> Done {
         .env_remove("VORSEL_KEYS")
         .env_remove("VORSEL_ISSUER")
         .env_remove("VORSEL_AUDIENCE")
+        .env_remove("VORSEL_STORE")
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
