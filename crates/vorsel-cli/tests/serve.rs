@@ -1,39 +1,28 @@
 //! `vorsel serve` as a script uses it: found by its one line, driven over HTTP, several on one store, stopped by SIGTERM.
 #![cfg(unix)]
 
-use std::collections::BTreeSet;
-use std::io::{BufRead, BufReader};
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use reqwest::{Client, Method};
 use serde_json::{Value, json};
 
 mod common;
+#[path = "common/instance.rs"]
+mod instance;
+use instance::Instance;
 
-/// A server process; killed when it is dropped, so that no test leaves one behind.
+/// A server process and its client.
 struct Server {
-    child: Child,
+    process: Instance,
     base: String,
     client: Client,
 }
 
 impl Server {
     fn start(arguments: &[&str]) -> Self {
-        let mut child = Command::new(env!("CARGO_BIN_EXE_vorsel"))
-            .args(["serve", "--listen", "127.0.0.1:0"])
-            .args(arguments)
-            .env_remove("VORSEL_KEYS")
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("the server starts");
-        let mut line = String::new();
-        BufReader::new(child.stdout.take().expect("standard output")).read_line(&mut line).expect("its line");
-        let base = line.trim().strip_prefix("listening on ").unwrap_or_else(|| panic!("{line:?}")).to_owned();
-        let client = Client::builder().no_proxy().timeout(Duration::from_secs(30)).build().expect("a client");
-        Self { child, base, client }
+        let process = Instance::listening("127.0.0.1:0", arguments);
+        Self { base: process.base.clone(), client: process.client.clone(), process }
     }
 
     /// One of several that share a store and keys.
@@ -75,25 +64,11 @@ impl Server {
         let form = [("grant_type", "refresh_token"), ("client_id", "desk"), ("refresh_token", refresh_token)];
         self.answer(self.client.post(self.metadata("token_endpoint").await).form(&form)).await
     }
-
-    /// Asks the server to stop and waits until it has.
-    fn stop(mut self) -> Option<i32> {
-        let asked = Command::new("kill").args(["-TERM", &self.child.id().to_string()]).status().expect("kill runs");
-        assert!(asked.success());
-        self.child.wait().expect("the server ends").code()
-    }
-}
-
-impl Drop for Server {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
 }
 
 #[tokio::test]
 async fn the_demo_people_reach_what_the_plan_says() {
-    let server = Server::start(&["--store", "memory:"]);
+    let mut server = Server::start(&["--store", "memory:"]);
     let people = ["vis-0003", "obs-0017", "ope-0002", "dir-0001"];
     let mut tokens = vec![String::new()];
     for person in people {
@@ -130,41 +105,15 @@ async fn the_demo_people_reach_what_the_plan_says() {
     assert_eq!(server.answer(broken).await, (400, json!({ "error": "invalid_request" })));
     let keys = server.answer(server.client.get(server.metadata("jwks_uri").await)).await.1;
     assert!(keys["keys"][0].get("d").is_none() && keys["keys"][0]["kty"] == "OKP", "{keys}");
-    assert_eq!(server.stop(), Some(0));
+    assert_eq!(server.process.stop(), Some(0));
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn several_servers_on_one_store_act_as_one() {
     let folder = tempfile::tempdir().expect("a folder");
-    let servers =
-        [Server::on(folder.path(), &["--retry-window", "5"]), Server::on(folder.path(), &["--retry-window", "5"])];
-    let (access, first) = servers[0].tokens("obs-0017").await;
+    let servers = [Server::on(folder.path(), &[]), Server::on(folder.path(), &[])];
+    let (access, _) = servers[0].tokens("obs-0017").await;
     assert_eq!(servers[1].call(Method::GET, "/exposures", &access).await, 200);
-
-    let endpoints = [servers[0].metadata("token_endpoint").await, servers[1].metadata("token_endpoint").await];
-    let renewals: Vec<_> = (0..64)
-        .map(|caller| {
-            let request = servers[caller % 2].client.post(&endpoints[caller % 2]);
-            let request = request.form(&[("grant_type", "refresh_token"), ("refresh_token", first.as_str())]);
-            tokio::spawn(async move { request.send().await.expect("an answer").json::<Value>().await.expect("JSON") })
-        })
-        .collect();
-    let mut successors = BTreeSet::new();
-    for renewal in renewals {
-        let reply = renewal.await.expect("no panic");
-        successors.insert(reply["refresh_token"].as_str().unwrap_or_else(|| panic!("{reply}")).to_owned());
-    }
-    assert_eq!(successors.len(), 1, "one new generation for all of them");
-    let second = successors.pop_first().expect("a successor");
-
-    tokio::time::sleep(Duration::from_millis(5_100)).await;
-    for token in [&first, &second] {
-        assert_eq!(
-            servers[1].renew(token).await,
-            (400, json!({ "error": "invalid_grant" })),
-            "a replay ends it for all"
-        );
-    }
 
     let (_, token) = servers[0].tokens("ope-0002").await;
     let form = [("token", token.as_str())];

@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 pub(crate) struct Instance {
     child: Child,
     pub(crate) base: String,
-    client: Client,
+    pub(crate) client: Client,
 }
 
 /// What a client made of an answer.
@@ -42,6 +42,13 @@ impl Instance {
 
     pub(crate) fn caller(&self) -> Caller {
         Caller { base: self.base.clone(), client: self.client.clone() }
+    }
+
+    /// Asks the server to stop and waits until it has.
+    pub(crate) fn stop(&mut self) -> Option<i32> {
+        let asked = Command::new("kill").args(["-TERM", &self.child.id().to_string()]).status().expect("kill runs");
+        assert!(asked.success());
+        self.child.wait().expect("the server ends").code()
     }
 
     /// Kills the process as a crash does.
