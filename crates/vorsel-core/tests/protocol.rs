@@ -1,5 +1,5 @@
-//! Every interleaving of renewals: two instances, two honest clients and a thief, lost replies, repeated requests, crashes
-//! between any two steps. The checker takes every way through a small world; what is decided is decided by
+//! Every interleaving of renewals: two instances, two honest clients and a thief or three honest clients, lost replies,
+//! repeated requests, crashes between any two steps. The checker takes every way through a small world; what is decided is decided by
 //! `Session::present` itself, and the steps around it are those of the library's `Sessions::renew`.
 
 use std::sync::LazyLock;
@@ -48,9 +48,9 @@ struct Token {
     copy: u8,
 }
 
-const HONEST: usize = 2;
-const PARTIES: usize = 3;
-const THIEF: usize = 2;
+const HONEST: usize = 3;
+const PARTIES: usize = 4;
+const THIEF: usize = 3;
 
 /// What one party is waiting for; each has one request under way at most.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -118,7 +118,12 @@ enum Action {
     },
 }
 
-struct Protocol(Broken);
+/// Who takes part, and whether the algorithm is as it should be.
+struct Protocol {
+    broken: Broken,
+    honest: usize,
+    thief: bool,
+}
 
 const START: Timestamp = Timestamp::from_secs(1_700_000_000);
 
@@ -162,10 +167,10 @@ impl Protocol {
     /// What the state machine says.
     fn decide(&self, record: &Record, request: &Request) -> Step {
         let mut session = session(record);
-        if self.0 == Broken::EndNotChecked {
+        if self.broken == Broken::EndNotChecked {
             session.ended = None;
         }
-        session.present(&PRESENTED[request.token.generation as usize], &limits(self.0), at(request.now))
+        session.present(&PRESENTED[request.token.generation as usize], &limits(self.broken), at(request.now))
     }
 
     fn go(&self, world: &mut World, party: usize, reply_is_lost: bool) {
@@ -186,7 +191,7 @@ impl Protocol {
                         world.requests[party] = Some(request);
                     }
                     Step::Repeat(successor) => {
-                        let copy = if self.0 == Broken::OtherSuccessor { 1 } else { 0 };
+                        let copy = if self.broken == Broken::OtherSuccessor { 1 } else { 0 };
                         let (generation, began_at) = (successor.number(), tick(successor.began_at()));
                         world.answer(party, &request, Token { generation, began_at, copy }, reply_is_lost);
                     }
@@ -199,8 +204,8 @@ impl Protocol {
             }
             Doing::Swapping(next) => {
                 let is_next = world.record.generation + 1 == next.generation;
-                let has_ended = world.record.ended && self.0 != Broken::EndNotChecked;
-                if self.0 == Broken::NoCompareAndSwap || is_next && !has_ended {
+                let has_ended = world.record.ended && self.broken != Broken::EndNotChecked;
+                if self.broken == Broken::NoCompareAndSwap || is_next && !has_ended {
                     world.wrong.two_generations |= !is_next;
                     world.wrong.renewed_after_the_end |= world.record.ended;
                     let ended = world.record.ended;
@@ -279,6 +284,9 @@ impl Model for Protocol {
             actions.push(Action::SignOut);
         }
         for (party, request) in world.requests.iter().enumerate() {
+            if if party == THIEF { !self.thief } else { party >= self.honest } {
+                continue;
+            }
             if let Some(request) = request {
                 actions.push(Action::Go { party, reply_is_lost: false });
                 // Before its first step a crash is like a request that never came.
@@ -293,8 +301,8 @@ impl Model for Protocol {
             let tokens = if party == THIEF { world.known() } else { vec![world.held[party]] };
             for token in tokens.iter().filter(|token| token.generation < LAST_GENERATION) {
                 if party == THIEF || world.is_honest(*token) {
-                    // The second client goes to the other instance. The two are alike, so the thief goes to the first.
-                    let instance = if party == THIEF { 0 } else { party };
+                    // Clients go to either instance. The two are alike, so the thief goes to the first.
+                    let instance = if party == THIEF { 0 } else { party % 2 };
                     actions.push(Action::Present { party, token: *token, instance });
                 }
             }
@@ -346,10 +354,17 @@ impl Model for Protocol {
 
 #[test]
 fn every_interleaving_keeps_the_promises() {
-    let checker = Protocol(Broken::No).checker().threads(2).spawn_bfs().join();
-    println!("{} states", checker.unique_state_count());
-    checker.assert_properties();
-    assert!(checker.unique_state_count() > 100_000, "{} states", checker.unique_state_count());
+    for (honest, thief) in [(2, true), (3, false)] {
+        let checker = Protocol { broken: Broken::No, honest, thief }.checker().threads(2).spawn_bfs().join();
+        println!("{honest} clients, thief {thief}: {} states", checker.unique_state_count());
+        for (property, path) in checker.discoveries() {
+            let is_wanted = ["a thief ends the session", "three generations are lived through"].contains(&property);
+            assert!(is_wanted, "{property}: {path:?}");
+        }
+        assert!(checker.discovery("three generations are lived through").is_some());
+        assert_eq!(checker.discovery("a thief ends the session").is_some(), thief);
+        assert!(checker.unique_state_count() > 100_000, "{} states", checker.unique_state_count());
+    }
 }
 
 #[test]
@@ -360,7 +375,10 @@ fn an_algorithm_broken_on_purpose_is_found_out() {
         (Broken::OtherSuccessor, "one successor for one token"),
         (Broken::EndNotChecked, "none renews after the end"),
     ] {
-        let checker = Protocol(broken).checker().threads(2).finish_when(HasDiscoveries::AnyFailures);
+        let checker = Protocol { broken, honest: 2, thief: true }
+            .checker()
+            .threads(2)
+            .finish_when(HasDiscoveries::AllOf([property].into()));
         let checker = checker.spawn_bfs().join();
         let found = checker.discovery(property);
         assert!(found.is_some(), "{broken:?} was not found");

@@ -2,8 +2,8 @@
 
 use axum::Json;
 use axum::response::{IntoResponse, Response};
-use http::StatusCode;
-use http::header::{CACHE_CONTROL, PRAGMA};
+use http::header::{CACHE_CONTROL, PRAGMA, RETRY_AFTER};
+use http::{HeaderValue, StatusCode};
 use serde_json::json;
 
 use crate::sessions::TokenReply;
@@ -31,7 +31,8 @@ impl OAuthError {
         Self { description: Some(description), ..Self::new("invalid_request") }
     }
 
-    /// Something of ours failed; the client keeps its token and may try again.
+    /// Something of ours failed; the client keeps its token and may try again, in a second
+    /// ([RFC 9110 section 10.2.3](https://www.rfc-editor.org/rfc/rfc9110#section-10.2.3)).
     pub(super) fn unavailable() -> Self {
         Self { status: StatusCode::SERVICE_UNAVAILABLE, ..Self::new("temporarily_unavailable") }
     }
@@ -43,7 +44,11 @@ impl IntoResponse for OAuthError {
             None => json!({ "error": self.code }),
             Some(description) => json!({ "error": self.code, "error_description": description }),
         };
-        (self.status, unkept(Json(body))).into_response()
+        let mut response = (self.status, unkept(Json(body))).into_response();
+        if self.status == StatusCode::SERVICE_UNAVAILABLE {
+            response.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("1"));
+        }
+        response
     }
 }
 
