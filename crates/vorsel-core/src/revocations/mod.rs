@@ -207,22 +207,21 @@ impl Revocations {
         let named = [claims.session_id(), claims.id(), claims.subject()];
         // Each is looked at, so that none waits for the memory of another.
         let may_be = named.map(|name| name.is_some_and(|name| filter.may_have(name)));
-        if may_be == [false; 3] && !self.has_keys.load(Ordering::Acquire) {
+        let is_in =
+            |entries: &Entries<Timestamp>, name: &str| entries.pin().get(name).is_some_and(|until| now < *until);
+        if self.has_keys.load(Ordering::Acquire)
+            && let Some(id) = key_id.filter(|id| is_in(&self.keys, id))
+        {
+            return Some(format!("its key {} revoked", quoted(id)));
+        }
+        if may_be == [false; 3] {
             return None;
         }
-        self.found_by_name(claims, key_id, now)
-    }
-
-    fn found_by_name(&self, claims: &Claims, key_id: Option<&str>, now: Timestamp) -> Option<String> {
-        let has = |entries: &Entries<Timestamp>, name: &str| entries.pin().get(name).is_some_and(|until| now < *until);
-        if let Some(id) = claims.session_id().filter(|id| has(&self.sessions, id)) {
+        if let Some(id) = claims.session_id().filter(|id| is_in(&self.sessions, id)) {
             return Some(format!("its session {} revoked", quoted(id)));
         }
-        if let Some(id) = claims.id().filter(|id| has(&self.tokens, id)) {
+        if let Some(id) = claims.id().filter(|id| is_in(&self.tokens, id)) {
             return Some(format!("its jti {} revoked", quoted(id)));
-        }
-        if let Some(id) = key_id.filter(|id| has(&self.keys, id)) {
-            return Some(format!("its key {} revoked", quoted(id)));
         }
         let subjects = self.subjects.pin();
         let (subject, within) = claims.subject().and_then(|subject| Some((subject, subjects.get(subject)?)))?;
