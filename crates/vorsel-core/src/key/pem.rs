@@ -2,9 +2,10 @@
 //! ([RFC 5915](https://www.rfc-editor.org/rfc/rfc5915)) and SubjectPublicKeyInfo
 //! ([RFC 5280 section 4.1](https://www.rfc-editor.org/rfc/rfc5280#section-4.1)).
 
-use ::pem::Pem;
 use aws_lc_rs::rsa::PublicKey;
 use aws_lc_rs::signature::{EcdsaKeyPair, Ed25519KeyPair, RsaKeyPair};
+use base64_simd::STANDARD;
+use zeroize::Zeroizing;
 
 use super::error::KeyError;
 use super::secret::Secret;
@@ -12,6 +13,7 @@ use super::signing::SigningKey;
 use super::suite::CURVES;
 use super::verifying::VerifyingKey;
 use crate::algorithm::Algorithm;
+use crate::finding::quoted;
 
 const PRIVATE: &str = "\"PRIVATE KEY\", \"EC PRIVATE KEY\" or \"RSA PRIVATE KEY\"";
 const PUBLIC: &str = "\"PUBLIC KEY\", \"RSA PUBLIC KEY\" or a private key";
@@ -40,35 +42,62 @@ impl SigningKey {
 pub(super) fn verifying_keys(text: &str) -> Result<Vec<VerifyingKey>, KeyError> {
     blocks(text, PUBLIC)?
         .into_iter()
-        .map(|block| match block.tag() {
-            "PUBLIC KEY" => public_key(block.contents()),
-            "RSA PUBLIC KEY" => rsa_public_key(block.contents()),
+        .map(|block| match block.tag.as_str() {
+            "PUBLIC KEY" => public_key(block.der.expose()),
+            "RSA PUBLIC KEY" => rsa_public_key(block.der.expose()),
             _ => private_key(block, PUBLIC).map(|key| key.verifying_key()),
         })
         .map(|key| key.map(VerifyingKey::without_name))
         .collect()
 }
 
-fn blocks(text: &str, expected: &'static str) -> Result<Vec<Pem>, KeyError> {
-    let blocks = ::pem::parse_many(text).map_err(|error| KeyError::Pem { expected, found: error.to_string() })?;
-    // `openssl ecparam -genkey` writes the curve's name before the key.
-    let keys: Vec<Pem> = blocks.into_iter().filter(|block| block.tag() != "EC PARAMETERS").collect();
-    if keys.is_empty() {
-        return Err(KeyError::Pem { expected, found: "no block at all".to_owned() });
-    }
-    Ok(keys)
+/// What stands between two lines of PEM, decoded.
+struct Block {
+    tag: String,
+    der: Secret,
 }
 
-fn private_key(block: Pem, expected: &'static str) -> Result<SigningKey, KeyError> {
-    let tag = block.tag().to_owned();
-    let der = Secret::new(block.into_contents());
+/// The blocks of a text ([RFC 7468 section 2](https://www.rfc-editor.org/rfc/rfc7468#section-2)). Read here, so that no copy
+/// of a private key's text is left behind in freed memory.
+fn blocks(text: &str, expected: &'static str) -> Result<Vec<Block>, KeyError> {
+    let wrong = |found: String| KeyError::Pem { expected, found };
+    let (mut blocks, mut rest) = (Vec::new(), text);
+    while let Some((_, after)) = rest.split_once("-----BEGIN ") {
+        let Some((tag, after)) = after.split_once("-----") else {
+            return Err(wrong("a first line without its end".to_owned()));
+        };
+        let block = || format!("a block {}", quoted(tag));
+        let end = after.split_once("-----END ").and_then(|(body, after)| Some((body, after.split_once("-----")?)));
+        let Some((body, (end, after))) = end else { return Err(wrong(format!("{} without its last line", block()))) };
+        if end != tag {
+            return Err(wrong(format!("{} whose last line says {}", block(), quoted(end))));
+        }
+        let der = decoded(body).ok_or_else(|| wrong(format!("{} that is not base64 alone", block())))?;
+        // `openssl ecparam -genkey` writes the curve's name before the key.
+        if tag != "EC PARAMETERS" {
+            blocks.push(Block { tag: tag.to_owned(), der });
+        }
+        rest = after;
+    }
+    if blocks.is_empty() { Err(wrong("no block at all".to_owned())) } else { Ok(blocks) }
+}
+
+/// The bytes of a body, which lines may divide. One that is encrypted has headers, which are not base64.
+fn decoded(body: &str) -> Option<Secret> {
+    let mut text = Zeroizing::new(Vec::with_capacity(body.len()));
+    text.extend(body.bytes().filter(|byte| !byte.is_ascii_whitespace()));
+    STANDARD.decode_to_vec(&*text).ok().map(Secret::new)
+}
+
+fn private_key(block: Block, expected: &'static str) -> Result<SigningKey, KeyError> {
+    let Block { tag, der } = block;
     let key = match tag.as_str() {
         "PRIVATE KEY" => {
             ed25519(&der).or_else(|| ecdsa(&der)).or_else(|| rsa(RsaKeyPair::from_pkcs8(der.expose()).ok()?))
         }
         "EC PRIVATE KEY" => ecdsa(&der),
         "RSA PRIVATE KEY" => RsaKeyPair::from_der(der.expose()).ok().and_then(rsa),
-        other => return Err(KeyError::Pem { expected, found: format!("{other:?}") }),
+        other => return Err(KeyError::Pem { expected, found: quoted(other) }),
     };
     key.unwrap_or_else(|| Err(unsupported()))
 }
@@ -111,5 +140,31 @@ fn unsupported() -> KeyError {
     KeyError::Unsupported {
         expected: "an RSA key of 2048 to 8192 bits, a key on P-256, P-384 or P-521 (uncompressed), or an Ed25519 key",
         found: "a key of another kind".to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn blocks_are_read_whole_or_not_at_all() {
+        let read = |text: &str| match blocks(text, PRIVATE) {
+            Ok(blocks) => blocks.iter().map(|block| format!("{} {:?} ", block.tag, block.der.expose())).collect(),
+            Err(KeyError::Pem { found, .. }) => found,
+            Err(other) => other.to_string(),
+        };
+        for (text, found) in [
+            ("before\r\n-----BEGIN A-----\r\nAQ\r\n ID\r\n-----END A-----\r\nafter", "A [1, 2, 3] "),
+            ("-----BEGIN A-----AQ==-----END A----------BEGIN B-----Ag==-----END B-----", "A [1] B [2] "),
+            ("-----BEGIN EC PARAMETERS-----AQ==-----END EC PARAMETERS-----", "no block at all"),
+            ("-----BEGIN A", "a first line without its end"),
+            ("-----BEGIN A-----AQ==", "a block \"A\" without its last line"),
+            ("-----BEGIN A-----AQ==-----END B-----", "a block \"A\" whose last line says \"B\""),
+            ("-----BEGIN A-----AQ-----END A-----", "a block \"A\" that is not base64 alone"),
+            ("-----BEGIN A-----\nProc-Type: 4\n\nAQ==\n-----END A-----", "a block \"A\" that is not base64 alone"),
+        ] {
+            assert_eq!(read(text), found, "{text:?}");
+        }
     }
 }
