@@ -82,8 +82,14 @@ impl Caller {
     /// Signs in; the access token and the refresh token.
     pub(crate) async fn sign_in(&self, subject: &str) -> (String, String) {
         let body = json!({ "subject": subject, "password": format!("hill-{subject}") });
-        let answer = Self::answer(self.client.post(format!("{}/sign-in", self.base)).json(&body)).await;
-        let (status, reply) = answer.expect("an answer");
+        let (status, reply) = loop {
+            let answer = Self::answer(self.client.post(format!("{}/sign-in", self.base)).json(&body)).await;
+            match answer.expect("an answer") {
+                // A store that is slow on a busy machine.
+                (503, _) => tokio::time::sleep(Duration::from_millis(100)).await,
+                answer => break answer,
+            }
+        };
         assert_eq!(status, 200, "{reply}");
         let text = |name: &str| reply[name].as_str().expect("a token").to_owned();
         (text("access_token"), text("refresh_token"))

@@ -13,7 +13,6 @@ use super::signing::SigningKey;
 use super::suite::CURVES;
 use super::verifying::VerifyingKey;
 use crate::algorithm::Algorithm;
-use crate::finding::quoted;
 
 const PRIVATE: &str = "\"PRIVATE KEY\", \"EC PRIVATE KEY\" or \"RSA PRIVATE KEY\"";
 const PUBLIC: &str = "\"PUBLIC KEY\", \"RSA PUBLIC KEY\" or a private key";
@@ -63,16 +62,18 @@ fn blocks(text: &str, expected: &'static str) -> Result<Vec<Block>, KeyError> {
     let wrong = |found: String| KeyError::Pem { expected, found };
     let (mut blocks, mut rest) = (Vec::new(), text);
     while let Some((_, after)) = rest.split_once("-----BEGIN ") {
-        let Some((tag, after)) = after.split_once("-----") else {
-            return Err(wrong("a first line without its end".to_owned()));
+        // What stands in the place of a label may be a part of a key, so it is not repeated.
+        let Some((tag, after)) = after.split_once("-----").filter(|(tag, _)| is_label(tag)) else {
+            return Err(wrong("a first line that is not \"-----BEGIN\", a label and \"-----\"".to_owned()));
         };
-        let block = || format!("a block {}", quoted(tag));
         let end = after.split_once("-----END ").and_then(|(body, after)| Some((body, after.split_once("-----")?)));
-        let Some((body, (end, after))) = end else { return Err(wrong(format!("{} without its last line", block()))) };
+        let Some((body, (end, after))) = end else {
+            return Err(wrong(format!("a block {tag:?} without its last line")));
+        };
         if end != tag {
-            return Err(wrong(format!("{} whose last line says {}", block(), quoted(end))));
+            return Err(wrong(format!("a block {tag:?} whose last line says otherwise")));
         }
-        let der = decoded(body).ok_or_else(|| wrong(format!("{} that is not base64 alone", block())))?;
+        let der = decoded(body).ok_or_else(|| wrong(format!("a block {tag:?} that is not base64 alone")))?;
         // `openssl ecparam -genkey` writes the curve's name before the key.
         if tag != "EC PARAMETERS" {
             blocks.push(Block { tag: tag.to_owned(), der });
@@ -80,6 +81,11 @@ fn blocks(text: &str, expected: &'static str) -> Result<Vec<Block>, KeyError> {
         rest = after;
     }
     if blocks.is_empty() { Err(wrong("no block at all".to_owned())) } else { Ok(blocks) }
+}
+
+fn is_label(text: &str) -> bool {
+    const LONGEST: usize = 30;
+    text.len() <= LONGEST && text.bytes().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || byte == b' ')
 }
 
 /// The bytes of a body, which lines may divide. One that is encrypted has headers, which are not base64.
@@ -97,7 +103,7 @@ fn private_key(block: Block, expected: &'static str) -> Result<SigningKey, KeyEr
         }
         "EC PRIVATE KEY" => ecdsa(&der),
         "RSA PRIVATE KEY" => RsaKeyPair::from_der(der.expose()).ok().and_then(rsa),
-        other => return Err(KeyError::Pem { expected, found: quoted(other) }),
+        other => return Err(KeyError::Pem { expected, found: format!("{other:?}") }),
     };
     key.unwrap_or_else(|| Err(unsupported()))
 }
@@ -158,9 +164,10 @@ mod tests {
             ("before\r\n-----BEGIN A-----\r\nAQ\r\n ID\r\n-----END A-----\r\nafter", "A [1, 2, 3] "),
             ("-----BEGIN A-----AQ==-----END A----------BEGIN B-----Ag==-----END B-----", "A [1] B [2] "),
             ("-----BEGIN EC PARAMETERS-----AQ==-----END EC PARAMETERS-----", "no block at all"),
-            ("-----BEGIN A", "a first line without its end"),
+            ("-----BEGIN A", "a first line that is not \"-----BEGIN\", a label and \"-----\""),
+            ("-----BEGIN A\nAQ==\n-----END A-----", "a first line that is not \"-----BEGIN\", a label and \"-----\""),
             ("-----BEGIN A-----AQ==", "a block \"A\" without its last line"),
-            ("-----BEGIN A-----AQ==-----END B-----", "a block \"A\" whose last line says \"B\""),
+            ("-----BEGIN A-----AQ==-----END B-----", "a block \"A\" whose last line says otherwise"),
             ("-----BEGIN A-----AQ-----END A-----", "a block \"A\" that is not base64 alone"),
             ("-----BEGIN A-----\nProc-Type: 4\n\nAQ==\n-----END A-----", "a block \"A\" that is not base64 alone"),
         ] {

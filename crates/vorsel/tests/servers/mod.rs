@@ -27,7 +27,10 @@ pub(crate) enum Kind {
     Redis,
 }
 
-const START_WITHIN: Duration = Duration::from_secs(60);
+/// An attempt to start takes this long at most; a port may be taken meanwhile, or the files still be held by what was
+/// killed.
+const START_WITHIN: Duration = Duration::from_secs(20);
+const ATTEMPTS: u32 = 4;
 /// Runs what it is given, until there is nobody any more who holds the other end of its standard input.
 const UNTIL_ABANDONED: &str = r#""$@" </dev/null >"$LOG" 2>&1 & server=$!; cat >/dev/null; kill -9 $server 2>/dev/null; [ -n "$PIDFILE" ] && kill -9 $(head -n 1 "$PIDFILE") 2>/dev/null; rm -rf "$FOLDER""#;
 
@@ -59,14 +62,17 @@ pub(crate) fn start(kind: Kind) -> Option<Server> {
     }
     let program = program?;
     let folder = tempfile::tempdir().expect("a folder");
-    let port = free_port();
     if kind == Kind::Postgres {
         make_cluster(folder.path());
     }
-    let shell = spawn(kind, &program, folder.path(), port);
-    let server = Server { shells: vec![shell], folder, port, kind };
-    server.wait();
-    Some(server)
+    let mut server = Server { shells: Vec::new(), folder, port: 0, kind };
+    for _ in 0..ATTEMPTS {
+        server.port = free_port();
+        if server.comes_up(&program) {
+            return Some(server);
+        }
+    }
+    panic!("{kind:?} does not start: {}", server.log());
 }
 
 fn in_path(program: &str) -> Option<PathBuf> {
@@ -154,12 +160,16 @@ fn spawn(kind: Kind, program: &Path, folder: &Path, port: u16) -> Child {
 }
 
 impl Server {
-    fn wait(&self) {
+    fn comes_up(&mut self, program: &Path) -> bool {
+        self.shells.push(spawn(self.kind, program, self.folder.path(), self.port));
         let deadline = Instant::now() + START_WITHIN;
         while !self.is_ready() {
-            assert!(Instant::now() < deadline, "{:?} does not start: {}", self.kind, self.log());
+            if Instant::now() > deadline {
+                return false;
+            }
             std::thread::sleep(Duration::from_millis(20));
         }
+        true
     }
 
     fn is_ready(&self) -> bool {
@@ -234,10 +244,12 @@ impl Server {
             Kind::Redis => in_path("redis-server"),
         };
         // The shell of the start before stays: closing its input would take the folder along.
-        let shell = spawn(self.kind, &program.expect("it was there"), self.folder.path(), self.port);
-        self.shells.push(shell);
-        std::thread::sleep(Duration::from_millis(300));
-        self.wait();
+        let program = program.expect("it was there");
+        let is_up = (0..ATTEMPTS).any(|_| {
+            std::thread::sleep(Duration::from_millis(300));
+            self.comes_up(&program)
+        });
+        assert!(is_up, "{:?} does not start again: {}", self.kind, self.log());
     }
 }
 
