@@ -6,10 +6,10 @@ use async_trait::async_trait;
 use sqlx::postgres::{PgArguments, PgConnectOptions, PgListener, PgPool, PgPoolOptions, PgRow};
 use sqlx::query::Query;
 use sqlx::{ConnectOptions, Connection, Postgres, Row, Transaction, query};
-use vorsel_core::{Ended, Revocation, Revoked, Secret, Session, Timestamp};
+use vorsel_core::{Ended, Revocation, Revoked, Session, Timestamp};
 
 use super::contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
-use super::record::{Entry, read_ended, read_entry, read_spent, write_spent};
+use super::record::{Entry, read_entry, session_of, write_spent};
 
 /// Keeps sessions in a PostgreSQL database, in the tables `vorsel_sessions`, `vorsel_feed` and `vorsel_schema` of the
 /// first schema in the search path.
@@ -395,22 +395,7 @@ impl FeedWatch for Listening {
 }
 
 fn read(row: PgRow) -> Result<Session, sqlx::Error> {
-    let time = |column: &str| row.try_get(column).map(Timestamp::from_micros);
-    Ok(Session {
-        id: row.try_get("id")?,
-        subject: row.try_get("subject")?,
-        client_id: row.try_get("client_id")?,
-        device: row.try_get("device")?,
-        acr: row.try_get("acr")?,
-        generation: row.try_get::<i64, _>("generation")?.max(0) as u64,
-        started_at: time("started_at")?,
-        renewed_at: time("renewed_at")?,
-        idle_until: time("idle_until")?,
-        ends_at: time("ends_at")?,
-        secret: Secret::new(row.try_get("secret")?),
-        spent: read_spent(row.try_get("spent")?),
-        ended: read_ended(row.try_get("ended_at")?, row.try_get("ended_why")?),
-    })
+    session_of!(row)
 }
 
 fn read_feed(row: &PgRow) -> Result<(Revocation, i64), sqlx::Error> {

@@ -58,3 +58,28 @@ pub(super) fn read_entry(kind: &str, name: String, up_to: i64, until: i64) -> Re
     };
     Revocation { what, until }
 }
+
+/// The session in a row. A macro, since the rows of two databases have no trait in common that reads columns.
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
+macro_rules! session_of {
+    ($row:ident) => {{
+        let time = |column: &str| $row.try_get(column).map(vorsel_core::Timestamp::from_micros);
+        Ok(vorsel_core::Session {
+            id: $row.try_get("id")?,
+            subject: $row.try_get("subject")?,
+            client_id: $row.try_get("client_id")?,
+            device: $row.try_get("device")?,
+            acr: $row.try_get("acr")?,
+            generation: $row.try_get::<i64, _>("generation")?.max(0) as u64,
+            started_at: time("started_at")?,
+            renewed_at: time("renewed_at")?,
+            idle_until: time("idle_until")?,
+            ends_at: time("ends_at")?,
+            secret: vorsel_core::Secret::new($row.try_get("secret")?),
+            spent: crate::store::record::read_spent($row.try_get("spent")?),
+            ended: crate::store::record::read_ended($row.try_get("ended_at")?, $row.try_get("ended_why")?),
+        })
+    }};
+}
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
+pub(super) use session_of;
