@@ -1,5 +1,8 @@
 //! Issuing tokens. There is no way to issue one without a lifetime: the drafts ask for it.
 
+use std::fmt;
+use std::sync::Arc;
+
 use serde::Serialize;
 use serde_json::Value;
 
@@ -7,7 +10,7 @@ use crate::base64url;
 use crate::claims::{NoOwn, REGISTERED};
 use crate::json::{self, Object};
 use crate::jws::header_segment;
-use crate::key::KeyError;
+use crate::key::{KeyError, SigningKey};
 use crate::keyring::Keyring;
 use crate::kind::Kind;
 use crate::scope::Scopes;
@@ -168,9 +171,23 @@ impl Issuer {
     /// Issues an access token. `id` becomes its `jti` and must not be used twice; `now` its `iat`, in whole seconds.
     ///
     /// # Errors
-    /// If the own claims are no object or use a registered name, the lifetime is longer than the keyring allows for, no
-    /// key is active, or signing fails.
+    /// Those of [`prepare`](Self::prepare) and [`Prepared::sign`].
     pub fn access<C: Serialize>(&self, draft: &AccessDraft<C>, id: &str, now: Timestamp) -> Result<String, IssueError> {
+        self.prepare(draft, id, now)?.sign()
+    }
+
+    /// An access token but for its signature: whatever can be wrong with a draft is found here, and the signature, which
+    /// takes most of the time, can be made while something else is waited for.
+    ///
+    /// # Errors
+    /// If the own claims are no object or use a registered name, the lifetime is longer than the keyring allows for, or no
+    /// key is active.
+    pub fn prepare<C: Serialize>(
+        &self,
+        draft: &AccessDraft<C>,
+        id: &str,
+        now: Timestamp,
+    ) -> Result<Prepared, IssueError> {
         let (longest, found) = (self.keyring.times().longest_lifetime, draft.lifetime);
         if found > longest {
             return Err(IssueError::LifetimeTooLong { longest: longest.as_secs(), found: found.as_secs() });
@@ -195,27 +212,52 @@ impl Issuer {
             acr: draft.acr.as_deref(),
             own: &own,
         };
-        self.sign(Kind::Access, &claims, now)
+        self.write(Kind::Access, &claims, now)
     }
 
-    /// Signs the claims as a token of this kind with the key of the moment `at`.
-    pub(crate) fn sign<C: Serialize>(
+    /// The claims as a token of this kind, for the key of the moment `at` to sign.
+    pub(crate) fn write<C: Serialize>(
         &self,
         kind: Kind,
         claims: &Written<'_, C>,
         at: Timestamp,
-    ) -> Result<String, IssueError> {
-        let key = self.keyring.signing_key(at).ok_or(IssueError::NoActiveKey)?;
+    ) -> Result<Prepared, IssueError> {
+        let key = self.keyring.signing_key(at).ok_or(IssueError::NoActiveKey)?.clone();
         let claims =
             serde_json::to_string(claims).map_err(|error| IssueError::NotAnObject { found: error.to_string() })?;
-        let mut token = header_segment(key.verifying(), kind);
-        token.reserve(claims.len() / 3 * 4 + ROOM_FOR_SIGNATURE);
-        token.push('.');
-        base64url::encode_onto(claims.as_bytes(), &mut token);
+        let mut signed = header_segment(key.verifying(), kind);
+        signed.reserve(claims.len() / 3 * 4 + ROOM_FOR_SIGNATURE);
+        signed.push('.');
+        base64url::encode_onto(claims.as_bytes(), &mut signed);
+        Ok(Prepared { signed, key })
+    }
+}
+
+/// A token that lacks only its signature.
+pub struct Prepared {
+    /// What the signature is of ([RFC 7515 section 5.1](https://www.rfc-editor.org/rfc/rfc7515#section-5.1)).
+    signed: String,
+    key: Arc<SigningKey>,
+}
+
+impl Prepared {
+    /// Signs it.
+    ///
+    /// # Errors
+    /// If the primitive fails, for want of randomness for instance.
+    pub fn sign(self) -> Result<String, IssueError> {
+        let Self { signed: mut token, key } = self;
         let signature = key.sign(token.as_bytes())?;
         token.push('.');
         base64url::encode_onto(&signature, &mut token);
         Ok(token)
+    }
+}
+
+impl fmt::Debug for Prepared {
+    /// Not the text: with a refresh token's key alone, it would be a token.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Prepared").field("key", &self.key).finish_non_exhaustive()
     }
 }
 

@@ -38,7 +38,7 @@ pub use claims::{Checked, Claims, NoOwn};
 pub use credential::{Credential, Credentials};
 pub use expectations::{Expectations, SkewError};
 pub use finding::{Check, Finding};
-pub use issuer::{AccessDraft, IssueError, Issuer};
+pub use issuer::{AccessDraft, IssueError, Issuer, Prepared};
 pub use json::{JsonError, Object};
 pub use key::{KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, VerifyingKey};
 pub use keyring::{KeyRecord, KeyState, KeyTimes, Keyring, KeyringTextError, StepError};

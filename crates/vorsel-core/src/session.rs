@@ -20,7 +20,7 @@ use crate::base64url;
 use crate::claims::Checked;
 use crate::expectations::Expectations;
 use crate::finding::Finding;
-use crate::issuer::{IssueError, Issuer, Written};
+use crate::issuer::{IssueError, Issuer, Prepared, Written};
 use crate::key::{KeyError, Secret};
 use crate::keyring::Keyring;
 use crate::kind::Kind;
@@ -367,8 +367,16 @@ impl RefreshTokens {
     /// the key of the moment at which the generation began.
     ///
     /// # Errors
-    /// If that key is gone, or signing fails.
+    /// Those of [`prepare`](Self::prepare) and [`Prepared::sign`].
     pub fn token(&self, session: &Session, generation: Generation) -> Result<String, IssueError> {
+        self.prepare(session, generation)?.sign()
+    }
+
+    /// The refresh token of a generation but for its signature.
+    ///
+    /// # Errors
+    /// If the key of that moment is gone.
+    pub fn prepare(&self, session: &Session, generation: Generation) -> Result<Prepared, IssueError> {
         let issuer = self.issuer.name();
         let Generation { number, times } = generation;
         let claims = Written {
@@ -386,7 +394,7 @@ impl RefreshTokens {
             acr: None,
             own: Numbered { generation: number },
         };
-        self.issuer.sign(Kind::Refresh, &claims, times.began_at)
+        self.issuer.write(Kind::Refresh, &claims, times.began_at)
     }
 
     /// Checks a refresh token's form, signature and times.

@@ -22,6 +22,12 @@ fn workers() -> usize {
     std::env::args().skip(1).find_map(|argument| argument.parse().ok()).unwrap_or(16)
 }
 
+/// All stores if none is named.
+fn asked_for(store: &str) -> bool {
+    let mut names = std::env::args().skip(1).filter(|argument| argument.starts_with(char::is_alphabetic)).peekable();
+    names.peek().is_none() || names.any(|name| name == store)
+}
+
 const BATCH: Duration = Duration::from_millis(300);
 const PAIRS: usize = 15;
 const MANY: u64 = 1_000_000;
@@ -136,7 +142,12 @@ async fn sqlite() {
         .journal_mode(sqlx::sqlite::SqliteJournalMode::Wal)
         .synchronous(sqlx::sqlite::SqliteSynchronous::Full)
         .busy_timeout(Duration::from_secs(10));
-    let pool = sqlx::sqlite::SqlitePoolOptions::new().max_connections(4).connect_with(options).await.expect("a pool");
+    let pool = sqlx::sqlite::SqlitePoolOptions::new()
+        .test_before_acquire(false)
+        .max_connections(4)
+        .connect_with(options)
+        .await
+        .expect("a pool");
     for statement in ["CREATE TABLE bare (id INTEGER PRIMARY KEY, value INTEGER NOT NULL)", BARE_ROWS] {
         sqlx::query(statement).execute(&pool).await.expect("rows");
     }
@@ -160,7 +171,12 @@ async fn postgres() {
     let Some(server) = start(Kind::Postgres) else { return };
     let url = server.empty_database();
     let store: Arc<dyn SessionStore> = Arc::new(PostgresStore::connect(&url).await.expect("a store"));
-    let pool = sqlx::postgres::PgPoolOptions::new().max_connections(16).connect(&url).await.expect("a pool");
+    let pool = sqlx::postgres::PgPoolOptions::new()
+        .test_before_acquire(false)
+        .max_connections(16)
+        .connect(&url)
+        .await
+        .expect("a pool");
     for statement in ["CREATE TABLE bare (id BIGINT PRIMARY KEY, value BIGINT NOT NULL)", BARE_ROWS] {
         sqlx::query(statement).execute(&pool).await.expect("rows");
     }
@@ -191,8 +207,14 @@ fn main() {
     println!("{at_once} at once, {threads} cores, every write durable");
     let runtime = tokio::runtime::Runtime::new().expect("a runtime");
     runtime.block_on(async {
-        sqlite().await;
-        postgres().await;
-        redis_server().await;
+        if asked_for("sqlite") {
+            sqlite().await;
+        }
+        if asked_for("postgres") {
+            postgres().await;
+        }
+        if asked_for("redis") {
+            redis_server().await;
+        }
     });
 }

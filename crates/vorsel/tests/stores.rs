@@ -35,6 +35,37 @@ async fn the_redis_store_keeps_its_contract() {
     every_rule(Arc::new(store)).await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn sessions_that_another_transaction_holds_keep_no_others_waiting() {
+    let Some(server) = shared(Kind::Postgres) else { return };
+    let url = server.empty_database();
+    let store = PostgresStore::connect(&url).await.expect("a store");
+    let sessions: Vec<_> = (0..6).map(|number| Session { id: format!("s{number}"), ..session() }).collect();
+    for session in &sessions {
+        let _kept = store.insert(session, None).await.expect("insert");
+    }
+    let pool = sqlx::PgPool::connect(&url).await.expect("a pool");
+    let mut holder = pool.begin().await.expect("a transaction");
+    sqlx::query("SELECT id FROM vorsel_sessions WHERE id IN ('s0', 's1') FOR UPDATE")
+        .fetch_all(&mut *holder)
+        .await
+        .expect("rows");
+    let advances = sessions.into_iter().map(|session| {
+        let (store, next) = (store.clone(), Session { generation: 1, ..session });
+        tokio::spawn(async move { store.advance(&next).await })
+    });
+    let mut advances: Vec<_> = advances.collect();
+    let others = advances.split_off(2);
+    for advance in others {
+        assert!(advance.await.expect("no panic").expect("advance"));
+    }
+    assert!(advances.iter().all(|held| !held.is_finished()));
+    holder.rollback().await.expect("given back");
+    for held in advances {
+        assert!(held.await.expect("no panic").expect("advance"));
+    }
+}
+
 fn session() -> Session {
     Session::begin("s1", Secret::new(vec![7; 32]), "obs-0017", "desk", &SessionLimits::default(), now())
 }

@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use serde::Serialize;
 use vorsel_core::{
-    AccessDraft, EndReason, Ended, Expectations, Generation, IssueError, Issuer, Lifetime, NoOwn, Presented,
+    AccessDraft, EndReason, Ended, Expectations, Generation, IssueError, Issuer, Lifetime, NoOwn, Prepared, Presented,
     RefreshTokens, Revocation, Revoked, Scopes, Session, SessionLimits, Step, Timestamp, Verifier,
 };
 
@@ -168,7 +168,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         let (id, secret, now) = (random_id()?, session_secret()?, self.clock.now());
         let session = Session { device, acr, ..Session::begin(id, secret, subject, client_id, &self.limits, now) };
         let token_id = random_id()?;
-        let reply = self.reply(&session, session.current(), grant, &token_id, now)?;
+        let reply = self.reply(&session, session.current(), grant, &token_id, now)?.sign()?;
         let room = self.limits.per_subject.map(|limit| Room { limit, now, until: self.remembered_until(now) });
         match (self.store.insert(&session, room).await?, room) {
             (Inserted::Full, Some(room)) => return Err(StartError::TooManySessions { most: room.limit.most.get() }),
@@ -203,7 +203,9 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
                         return Ok(reply);
                     }
                 }
-                Step::Repeat(successor) => return self.admitted_reply(&session, successor, request, now).await,
+                Step::Repeat(successor) => {
+                    return Ok(self.admitted_reply(&session, successor, request, now).await?.sign()?);
+                }
                 Step::Replay => return Err(self.replay(&presented, &session, now).await?),
                 Step::Outrun => return Err(RenewError::Outrun),
                 Step::Expired => return Err(RenewError::Expired),
@@ -214,8 +216,8 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         Err(StoreError::new("advance a session", "every attempt lost a race, yet the session did not change").into())
     }
 
-    /// The reply for the next generation, if the store has taken it. The tokens are made first: once the store has
-    /// advanced, nothing can fail but the way back.
+    /// The reply for the next generation, if the store has taken it. All that can be wrong with its tokens is found
+    /// first; they are signed while the store is at work.
     async fn advanced(
         &self,
         next: Session,
@@ -223,11 +225,17 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         now: Timestamp,
     ) -> Result<Option<TokenReply>, RenewError> {
         let reply = self.admitted_reply(&next, next.current(), request, now).await?;
-        let advanced = self.store.advance(&next).await?;
-        if advanced {
-            self.recent.remember(next);
+        let sign = async {
+            // The store's request goes out before the processor is busy.
+            tokio::task::yield_now().await;
+            reply.sign()
+        };
+        let (advanced, reply) = tokio::join!(self.store.advance(&next), sign);
+        if !advanced? {
+            return Ok(None);
         }
-        Ok(advanced.then_some(reply))
+        self.recent.remember(next);
+        Ok(Some(reply?))
     }
 
     /// Ends the session of a refresh token; a spent token of the session does as well. A token that is not accepted
@@ -360,7 +368,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         generation: Generation,
         request: RenewalRequest<'_>,
         now: Timestamp,
-    ) -> Result<TokenReply, RenewError> {
+    ) -> Result<PreparedReply, RenewError> {
         let mut grant = match self.admission.admit(&session.subject, &session.client_id).await {
             Ok(grant) => grant,
             Err(error) => {
@@ -388,7 +396,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         grant: Grant<C>,
         token_id: &str,
         now: Timestamp,
-    ) -> Result<TokenReply, IssueError> {
+    ) -> Result<PreparedReply, IssueError> {
         let scope = grant.scopes.to_string();
         let mut draft = AccessDraft::new(&session.subject, &self.audience, &session.client_id, self.access_lifetime)
             .roles(grant.roles)
@@ -398,12 +406,31 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         if let Some(acr) = &session.acr {
             draft = draft.acr(acr);
         }
-        Ok(TokenReply {
-            access_token: self.issuer.load().access(&draft, token_id, now)?,
-            token_type: "Bearer",
+        Ok(PreparedReply {
+            access_token: self.issuer.load().prepare(&draft, token_id, now)?,
             expires_in: self.access_lifetime.as_secs(),
-            refresh_token: self.refresh_tokens.load().token(session, generation)?,
+            refresh_token: self.refresh_tokens.load().prepare(session, generation)?,
             scope,
+        })
+    }
+}
+
+/// A reply whose tokens are not signed yet.
+struct PreparedReply {
+    access_token: Prepared,
+    expires_in: u64,
+    refresh_token: Prepared,
+    scope: String,
+}
+
+impl PreparedReply {
+    fn sign(self) -> Result<TokenReply, IssueError> {
+        Ok(TokenReply {
+            access_token: self.access_token.sign()?,
+            token_type: "Bearer",
+            expires_in: self.expires_in,
+            refresh_token: self.refresh_token.sign()?,
+            scope: self.scope,
         })
     }
 }

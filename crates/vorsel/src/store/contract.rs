@@ -2,6 +2,7 @@
 
 use std::error::Error;
 use std::fmt;
+use std::sync::Arc;
 
 use async_trait::async_trait;
 use vorsel_core::{Beyond, EndReason, Ended, PerSubject, Revocation, Session, Timestamp};
@@ -197,18 +198,18 @@ impl Which<'_> {
 }
 
 /// The store could not do what it was asked. Nothing was half done.
-#[derive(Debug, thiserror::Error)]
+#[derive(Clone, Debug, thiserror::Error)]
 #[error("the session store failed to {action}")]
 pub struct StoreError {
     action: &'static str,
-    source: Box<dyn Error + Send + Sync>,
+    source: Arc<dyn Error + Send + Sync>,
     retryable: bool,
 }
 
 impl StoreError {
     /// The store failed to `action`, "load a session" for instance, because of `source`.
     pub fn new(action: &'static str, source: impl Into<Box<dyn Error + Send + Sync>>) -> Self {
-        Self { action, source: source.into(), retryable: false }
+        Self { action, source: source.into().into(), retryable: false }
     }
 
     /// The same failure, one that may be over when it is asked again: the connection was lost, another server takes over,

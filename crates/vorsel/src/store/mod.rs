@@ -10,6 +10,8 @@ mod record;
 mod redis;
 #[cfg(feature = "sqlite")]
 mod sqlite;
+#[cfg(any(feature = "postgres", feature = "redis", feature = "sqlite"))]
+mod together;
 
 pub use contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
 pub use memory::MemoryStore;

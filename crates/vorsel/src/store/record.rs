@@ -1,6 +1,28 @@
 //! How the stores write what has no type of its own in a database.
 
-use vorsel_core::{EndReason, Ended, Revocation, Revoked, Spent, Timestamp};
+use vorsel_core::{EndReason, Ended, Revocation, Revoked, Session, Spent, Timestamp};
+
+/// What of a session a renewal changes, in columns.
+#[derive(Debug)]
+pub(super) struct Renewal {
+    pub(super) id: String,
+    pub(super) generation: i64,
+    pub(super) renewed_at: i64,
+    pub(super) idle_until: i64,
+    pub(super) spent: Vec<u8>,
+}
+
+impl Renewal {
+    pub(super) fn of(next: &Session) -> Self {
+        Self {
+            id: next.id.clone(),
+            generation: next.generation as i64,
+            renewed_at: next.renewed_at.as_micros(),
+            idle_until: next.idle_until.as_micros(),
+            spent: write_spent(&next.spent),
+        }
+    }
+}
 
 /// Spent generations as bytes: two times each, in microseconds, big-endian, the last one first.
 pub(super) fn write_spent(spent: &[Spent]) -> Vec<u8> {
@@ -83,3 +105,16 @@ macro_rules! session_of {
 }
 #[cfg(any(feature = "postgres", feature = "sqlite"))]
 pub(super) use session_of;
+
+/// Which renewals are among the rows that were written, by id and generation.
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
+macro_rules! renewals_in {
+    ($rows:expr, $renewals:ident) => {{
+        let rows = $rows;
+        let made = rows.iter().map(|row| Ok((row.try_get::<String, _>("id")?, row.try_get::<i64, _>("generation")?)));
+        let made = made.collect::<Result<std::collections::HashSet<_>, sqlx::Error>>()?;
+        Ok($renewals.iter().map(|renewal| made.contains(&(renewal.id.clone(), renewal.generation))).collect())
+    }};
+}
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
+pub(super) use renewals_in;

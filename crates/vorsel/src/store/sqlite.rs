@@ -7,16 +7,18 @@ use async_trait::async_trait;
 use sqlx::sqlite::{
     SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteRow, SqliteSynchronous,
 };
-use sqlx::{Row, Sqlite, Transaction, query};
+use sqlx::{QueryBuilder, Row, Sqlite, Transaction, query};
 use vorsel_core::{Ended, Revocation, Revoked, Session, Timestamp};
 
 use super::contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
-use super::record::{Entry, read_entry, session_of, write_spent};
+use super::record::{Entry, Renewal, read_entry, renewals_in, session_of, write_spent};
+use super::together::{Together, WriteRenewals};
 
 /// Keeps sessions in a SQLite file.
 #[derive(Clone, Debug)]
 pub struct SqliteStore {
     pool: SqlitePool,
+    together: Together<SqlitePool>,
 }
 
 /// The steps from one version of the schema to the next; a file says in `user_version` how many it has taken. Times are
@@ -64,6 +66,8 @@ const INSERT: &str = "INSERT INTO vorsel_sessions
     (id, subject, client_id, device, acr, generation, started_at, renewed_at, idle_until, ends_at, secret, spent,
      ended_at, ended_why, purge_at)
     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?9)";
+const ADVANCE: &str = "UPDATE vorsel_sessions SET generation = ?2, renewed_at = ?3, idle_until = ?4, spent = ?5
+    WHERE id = ?1 AND generation = ?2 - 1 AND ended_at IS NULL";
 const END_ONE: &str = "UPDATE vorsel_sessions SET ended_at = ?, ended_why = ? WHERE ended_at IS NULL AND id = ?
     RETURNING id, started_at";
 const END_OF_SUBJECT: &str =
@@ -91,7 +95,8 @@ impl SqliteStore {
             // A renewal that was answered must survive a power cut: else the client holds a token nobody knows.
             .synchronous(SqliteSynchronous::Full)
             .busy_timeout(WAIT_FOR_WRITER);
-        let store = Self { pool: connect(options).await.map_err(failed("open the database"))? };
+        let pool = connect(options).await.map_err(failed("open the database"))?;
+        let store = Self { together: Together::new(pool.clone()), pool };
         store.set_up().await?;
         Ok(store)
     }
@@ -131,7 +136,12 @@ async fn connect(options: SqliteConnectOptions) -> Result<SqlitePool, sqlx::Erro
     const PAUSE: Duration = Duration::from_millis(20);
     let mut attempts_left = WAIT_FOR_WRITER.as_millis() / PAUSE.as_millis();
     loop {
-        match SqlitePoolOptions::new().max_connections(CONNECTIONS).connect_with(options.clone()).await {
+        match SqlitePoolOptions::new()
+            .test_before_acquire(false)
+            .max_connections(CONNECTIONS)
+            .connect_with(options.clone())
+            .await
+        {
             Err(error) if is_busy(&error) && attempts_left > 0 => attempts_left -= 1,
             other => return other,
         }
@@ -247,6 +257,41 @@ impl SqliteStore {
 }
 
 #[async_trait]
+impl WriteRenewals for SqlitePool {
+    /// A file has one writer at a time.
+    const AT_ONCE: usize = 1;
+
+    async fn write(&self, renewals: &[Renewal]) -> Result<Vec<bool>, StoreError> {
+        let wrong = failed("advance a session");
+        if let [next] = renewals {
+            let swap = query(ADVANCE)
+                .bind(&next.id)
+                .bind(next.generation)
+                .bind(next.renewed_at)
+                .bind(next.idle_until)
+                .bind(&next.spent);
+            return Ok(vec![swap.execute(self).await.map_err(wrong)?.rows_affected() == 1]);
+        }
+        let mut swap = QueryBuilder::<Sqlite>::new("WITH next (id, generation, renewed_at, idle_until, spent) AS (");
+        swap.push_values(renewals, |mut row, next| {
+            row.push_bind(&next.id)
+                .push_bind(next.generation)
+                .push_bind(next.renewed_at)
+                .push_bind(next.idle_until)
+                .push_bind(&next.spent[..]);
+        });
+        swap.push(
+            ") UPDATE vorsel_sessions AS kept SET generation = next.generation, renewed_at = next.renewed_at,
+                idle_until = next.idle_until, spent = next.spent
+             FROM next WHERE kept.id = next.id AND kept.generation = next.generation - 1 AND kept.ended_at IS NULL
+             RETURNING id, generation",
+        );
+        let made = swap.build().fetch_all(self).await;
+        made.and_then(|made| renewals_in!(made, renewals)).map_err(wrong)
+    }
+}
+
+#[async_trait]
 impl SessionStore for SqliteStore {
     async fn insert(&self, session: &Session, room: Option<Room>) -> Result<Inserted, StoreError> {
         self.insert_with_room(session, room).await.map_err(failed("insert a session"))
@@ -258,20 +303,7 @@ impl SessionStore for SqliteStore {
     }
 
     async fn advance(&self, next: &Session) -> Result<bool, StoreError> {
-        let done = query(
-            "UPDATE vorsel_sessions SET generation = ?, renewed_at = ?, idle_until = ?, spent = ?
-             WHERE id = ? AND generation = ? AND ended_at IS NULL",
-        )
-        .bind(next.generation as i64)
-        .bind(next.renewed_at.as_micros())
-        .bind(next.idle_until.as_micros())
-        .bind(write_spent(&next.spent))
-        .bind(&next.id)
-        .bind(next.generation as i64 - 1)
-        .execute(&self.pool)
-        .await
-        .map_err(failed("advance a session"))?;
-        Ok(done.rows_affected() == 1)
+        self.together.advance(next).await
     }
 
     async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {

@@ -34,6 +34,8 @@ pub async fn every_rule(store: Arc<dyn SessionStore>) {
     refuses_an_id_that_is_taken(&*store).await;
     advances_only_from_the_generation_before(&*store).await;
     lets_one_of_many_advance(store.clone()).await;
+    keeps_advances_at_once_apart(store.clone()).await;
+    answers_whoever_still_waits(store.clone()).await;
     keeps_ended_sessions_ended(&*store).await;
     lets_no_advance_pass_an_end(store.clone()).await;
     ends_by_subject_and_by_start(&*store).await;
@@ -143,6 +145,69 @@ pub async fn lets_one_of_many_advance(store: Arc<dyn SessionStore>) {
     }
     assert_eq!(winners.len(), 1, "{} callers advanced the same generation", winners.len());
     assert_eq!(load(&*store, &first.id).await, winners[0]);
+}
+
+/// Advances of different sessions at the same time have nothing to do with each other: each is made or not by its own
+/// session, and as its caller wrote it.
+///
+/// # Panics
+/// Where the store breaks the rule.
+pub async fn keeps_advances_at_once_apart(store: Arc<dyn SessionStore>) {
+    const SESSIONS: u64 = 40;
+    let mut callers = Vec::new();
+    for number in 0..SESSIONS {
+        let at = START.after(Duration::from_secs(number));
+        let first = stored(&*store, &format!("obs-{number:04}")).await;
+        let next = next_of(&first, at);
+        let (tried, expected) = match number % 4 {
+            0 => (next_of(&next, at), None),
+            1 => {
+                let ended = Ended { at, why: EndReason::SignedOut };
+                assert_eq!(store.end(Which::One(&first.id), ended, LATER).await.expect("end"), 1);
+                (next, None)
+            }
+            _ => (next.clone(), Some(next)),
+        };
+        let store = store.clone();
+        callers.push(tokio::spawn(async move {
+            let advanced = store.advance(&tried).await.expect("advance");
+            let kept = load(&*store, &first.id).await;
+            assert_eq!(advanced, expected.is_some(), "session {number}");
+            assert_eq!(kept.generation, u64::from(advanced));
+            assert!(expected.is_none_or(|expected| kept == expected), "session {number} is another's");
+        }));
+    }
+    for caller in callers {
+        caller.await.expect("no panic");
+    }
+}
+
+/// When some of those that advance at the same time are broken off, the others get their answers, and what a caller was
+/// told is so.
+///
+/// # Panics
+/// Where the store breaks the rule.
+pub async fn answers_whoever_still_waits(store: Arc<dyn SessionStore>) {
+    for delay in 0..24 {
+        let mut callers = Vec::new();
+        for _ in 0..12 {
+            let first = stored(&*store, "obs-0017").await;
+            let (store, next) = (store.clone(), next_of(&first, START));
+            callers.push((first.id, tokio::spawn(async move { store.advance(&next).await })));
+        }
+        tokio::time::sleep(Duration::from_micros(delay * 40)).await;
+        for (_, caller) in callers.iter().step_by(3) {
+            caller.abort();
+        }
+        for (id, caller) in callers {
+            let waited = tokio::time::timeout(Duration::from_secs(60), caller).await.expect("an answer");
+            let kept = load(&*store, &id).await.generation;
+            match waited {
+                Ok(answer) => assert_eq!((answer.expect("advance"), kept), (true, 1)),
+                Err(broken_off) => assert!(broken_off.is_cancelled() && kept <= 1),
+            }
+        }
+    }
 }
 
 /// An ended session keeps its first reason and time and is not advanced.

@@ -12,7 +12,8 @@ use async_trait::async_trait;
 use vorsel_core::{Beyond, Ended, Revocation, Secret, Session, Timestamp};
 
 use super::contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
-use super::record::{Entry, read_ended, read_entry, read_spent, write_spent};
+use super::record::{Entry, Renewal, read_ended, read_entry, read_spent, write_spent};
+use super::together::{Together, WriteRenewals};
 
 /// Keeps sessions in Redis, under keys that begin with `vorsel:`. Each change is one script on the server, so it happens
 /// as a whole.
@@ -25,6 +26,7 @@ use super::record::{Entry, read_ended, read_entry, read_spent, write_spent};
 pub struct RedisStore {
     client: Client,
     connection: ConnectionManager,
+    together: Together<ConnectionManager>,
 }
 
 macro_rules! scripts {
@@ -59,7 +61,7 @@ impl RedisStore {
             .set_number_of_retries(4);
         let connection = client.get_connection_manager_with_config(config);
         let connection = connection.await.map_err(failed("connect to the server"))?;
-        Ok(Self { client, connection })
+        Ok(Self { client, together: Together::new(connection.clone()), connection })
     }
 
     async fn load_all(&self, ids: Vec<String>) -> Result<Vec<Session>, RedisError> {
@@ -99,6 +101,19 @@ fn is_passing(error: &RedisError) -> bool {
 }
 
 #[async_trait]
+impl WriteRenewals for ConnectionManager {
+    const AT_ONCE: usize = 2;
+
+    async fn write(&self, renewals: &[Renewal]) -> Result<Vec<bool>, StoreError> {
+        let mut call = ADVANCE.prepare_invoke();
+        for next in renewals {
+            call.arg(&next.id).arg(next.generation).arg(next.renewed_at).arg(next.idle_until).arg(&next.spent);
+        }
+        call.invoke_async(&mut self.clone()).await.map_err(failed("advance a session"))
+    }
+}
+
+#[async_trait]
 impl SessionStore for RedisStore {
     async fn insert(&self, session: &Session, room: Option<Room>) -> Result<Inserted, StoreError> {
         let (most, now, until) =
@@ -130,14 +145,7 @@ impl SessionStore for RedisStore {
     }
 
     async fn advance(&self, next: &Session) -> Result<bool, StoreError> {
-        let mut call = ADVANCE.prepare_invoke();
-        call.arg(&next.id)
-            .arg(next.generation)
-            .arg(next.renewed_at.as_micros())
-            .arg(next.idle_until.as_micros())
-            .arg(write_spent(&next.spent));
-        let done = call.invoke_async::<i64>(&mut self.connection.clone()).await.map_err(failed("advance a session"))?;
-        Ok(done == 1)
+        self.together.advance(next).await
     }
 
     async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {
