@@ -53,7 +53,7 @@ pub use guard::{
     Guard, GuardBuilder, GuardError, Guarded, GuardedFuture, WhenSilent,
 };
 #[cfg(feature = "axum")]
-pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, Routes, RoutesError};
+pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, RoutesError};
 pub use keys::{IssuerKeys, KeyFileError, KeyStepError, LiveKeyring};
 pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};

@@ -4,12 +4,15 @@ use std::fs;
 
 use axum::Router;
 use axum::body::Body;
-use axum::routing::{any, get};
+use axum::routing::{Route, any, get};
 use http::{Request, Response, StatusCode};
 use serde::{Deserialize, Serialize};
 use tower::{Service, ServiceExt};
+use tower_layer::{Layer, Stack, layer_fn};
 use vorsel::testing::TestIssuer;
-use vorsel::{AccessPlan, Caller, GuardedApp, NoOwn, PlanBuilder, PlanFileError, Routes, RoutesError, load_plan};
+use vorsel::{
+    AccessPlan, Caller, Guard, GuardedApp, NoOwn, PlanBuilder, PlanFileError, Routes, RoutesError, load_plan,
+};
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
 struct Staff {
@@ -52,20 +55,51 @@ async fn without_a_guard_or_with_another_one_a_handler_that_asks_for_its_caller_
     for (forgotten, app) in [
         ("the layer", Router::new().route("/dome", get(who))),
         ("the layer, and the caller is optional", Router::new().route("/dome", get(maybe_who))),
-        ("the order", Router::new().layer(guard()).route("/dome", get(who))),
-        ("the type", Router::new().route("/dome", get(who)).layer(other)),
+        ("the order", Router::new().layer(guard().partial()).route("/dome", get(who))),
+        ("the type", Router::new().route("/dome", get(who)).layer(other.partial())),
     ] {
         let request = operator(&issuer, "/dome");
         assert_eq!(send(app, request).await, StatusCode::INTERNAL_SERVER_ERROR, "forgotten: {forgotten}");
     }
-    assert_eq!(send(Router::new().route("/dome", get(who)).layer(guard()), operator(&issuer, "/dome")).await, 200);
+    let app = Router::new().route("/dome", get(who)).layer(guard().partial());
+    assert_eq!(send(app, operator(&issuer, "/dome")).await, 200);
+}
+
+type Build<'a> = &'a dyn Fn(Guard<Staff>) -> Router;
+
+/// Routes that were added after it would be open. Around the whole router there is no after.
+#[tokio::test]
+async fn an_app_with_the_guard_inside_its_router_does_not_start() {
+    let issuer = TestIssuer::new();
+    let guard = issuer.guard::<Staff>(plan().build().expect("a plan")).build().expect("a guard");
+    let traced = || layer_fn(|inner: Route| ServiceExt::<Request<Body>>::map_err(inner, |error| error));
+    let wrong: [(&str, Build<'_>); 4] = [
+        ("before the last route", &|guard| Router::new().layer(guard).route("/dome", get(unaware))),
+        ("after the last route", &|guard| Router::new().route("/dome", get(unaware)).layer(guard)),
+        ("around a route", &|guard| Router::new().route("/dome", get(unaware).layer(guard))),
+        ("around another layer", &|guard| {
+            let layers = Stack::new(traced(), guard);
+            Router::new().route("/dome", get(unaware)).layer(layers)
+        }),
+    ];
+    for (place, app) in wrong {
+        let built = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| app(guard.clone())));
+        let panic = built.expect_err(place);
+        let message = panic.downcast_ref::<String>().expect("a text");
+        assert!(message.contains("use Routes::guard"), "{place}: {message}");
+    }
+    let app = guard.layer(Router::new().route("/dome", get(unaware)).route("/cellar", get(unaware)));
+    for (path, status) in [("/dome", 200), ("/cellar", 403), ("/nowhere", 403)] {
+        let answer = app.clone().oneshot(operator(&issuer, path)).await.expect("an answer");
+        assert_eq!(answer.status(), status, "{path}");
+    }
 }
 
 /// That no route can be added behind the guard's back does not compile: see the documentation of `Routes`.
 #[tokio::test]
 async fn a_route_without_a_rule_is_refused_by_a_layer_too() {
     let issuer = TestIssuer::new();
-    let guard = issuer.guard::<Staff>(plan().build().expect("a plan")).build().expect("a guard");
+    let guard = issuer.guard::<Staff>(plan().build().expect("a plan")).build().expect("a guard").partial();
     let app = Router::new().route("/dome", get(unaware)).route("/cellar", get(unaware)).layer(guard.clone());
     assert_eq!(send(app.clone(), operator(&issuer, "/cellar")).await, StatusCode::FORBIDDEN);
     let anonymous = || Request::builder().uri("/cellar").body(Body::empty()).expect("a request");

@@ -25,12 +25,13 @@ use crate::clock::Clock;
 /// Guards routes by an access plan. `C` is the app's own claims; a token whose claims do not fit `C` is refused.
 ///
 /// In an axum app hand it to [`Routes::guard`](crate::Routes::guard), which checks the routes against the plan. It is a
-/// [`tower_layer::Layer`] as well, for a part of an app, for tonic and for hyper. As a layer put it on last, so that it is
-/// around every route: in axum, what is added to a router after `.layer(guard)` is not behind it. A handler that asks for
-/// a [`Caller`] is refused rather than run when the guard is missing. A layer that rewrites the request's URI belongs
-/// around the whole router: the guard goes by the path that the outermost axum router saw. A CORS layer belongs around
-/// the guard too, so that a page may read refusals; preflights that do reach the guard are answered 204. Inside a router,
-/// axum adds an `Allow` header with the methods of a path to refusals of other methods; `Routes::guard` keeps it from that.
+/// [`tower_layer::Layer`] as well, for a whole service: tonic's, hyper's, an axum router as it is served. Inside a router,
+/// with `Router::layer`, it would not see what is added after it, so it panics there at the start; for a part of a router
+/// there is [`partial`](Self::partial). A handler that asks for a [`Caller`] is refused rather than run when the guard is
+/// missing. A layer that rewrites the request's URI belongs around the whole router: the guard goes by the path that the
+/// outermost axum router saw. A CORS layer belongs around the guard too, so that a page may read refusals; preflights that
+/// do reach the guard are answered 204. Inside a router, axum adds an `Allow` header with the methods of a path to refusals
+/// of other methods; `Routes::guard` keeps it from that.
 ///
 /// A caller may come with a token in the `Authorization` header, with one in a cookie, with an API key, or with several
 /// of them; then all must be accepted and be for the same subject, and the first of them is what the claims are taken

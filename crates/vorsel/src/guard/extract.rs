@@ -23,9 +23,7 @@ pub enum NoCaller {
     },
     /// No guard is around this route, or one that was made for other claims than the handler asks for: 500. Nobody is let
     /// in by a forgotten layer.
-    #[error(
-        "no guard for own claims of type {expected} is around this route; see Routes::guard, or put .layer(guard) after the last route"
-    )]
+    #[error("no guard for own claims of type {expected} is around this route; see Routes::guard")]
     Unguarded {
         /// The type the handler asks for.
         expected: &'static str,

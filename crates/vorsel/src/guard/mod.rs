@@ -25,4 +25,6 @@ pub use extract::NoCaller;
 pub use known::WhenSilent;
 #[cfg(feature = "axum")]
 pub use routes::{GuardedApp, GuardedAppFuture, Routes, RoutesError};
+#[cfg(feature = "axum")]
+pub use service::PartialGuard;
 pub use service::{Guarded, GuardedFuture};

@@ -33,11 +33,67 @@ pub(super) struct Anonymous {
     pub(super) realm: Arc<str>,
 }
 
+/// Guards the whole service.
+///
+/// # Panics
+/// Around the routes of an axum router one by one, which is what `Router::layer` and `MethodRouter::layer` do: a route that
+/// is added later would be open, and nothing could see it.
 impl<S, C> Layer<S> for Guard<C> {
     type Service = Guarded<S, C>;
 
     fn layer(&self, inner: S) -> Guarded<S, C> {
+        assert!(!is_route_of_a_router::<S>(), "{GUARD_INSIDE_A_ROUTER}");
         Guarded { inner, guard: self.clone() }
+    }
+}
+
+const GUARD_INSIDE_A_ROUTER: &str = "expected the guard around a whole app, but found it inside an axum router, where \
+    routes that are added after it are open: use Routes::guard, put the guard around the router with \
+    Guard::layer(&guard, router), or guard some of its routes only, with guard.partial()";
+
+/// Also behind other layers. The name of a type is all there is to go by: inside a router they have no other mark.
+fn is_route_of_a_router<S>() -> bool {
+    let mut mentions = std::any::type_name::<S>().split("axum::routing::route::Route").skip(1);
+    mentions.any(|rest| !rest.starts_with(char::is_alphanumeric))
+}
+
+/// A guard for some of the routes of an axum router: a layer that guards what it is put around and nothing else. Routes
+/// that are added to the router later, or that it is not put around, are open, unless their handlers ask for a
+/// [`Caller`]; it is for apps that want that. All others take [`Routes::guard`](crate::Routes::guard).
+#[cfg(feature = "axum")]
+pub struct PartialGuard<C> {
+    guard: Guard<C>,
+}
+
+#[cfg(feature = "axum")]
+impl<C> Guard<C> {
+    /// The same guard for a part of an axum router.
+    #[must_use]
+    pub fn partial(self) -> PartialGuard<C> {
+        PartialGuard { guard: self }
+    }
+}
+
+#[cfg(feature = "axum")]
+impl<S, C> Layer<S> for PartialGuard<C> {
+    type Service = Guarded<S, C>;
+
+    fn layer(&self, inner: S) -> Guarded<S, C> {
+        Guarded { inner, guard: self.guard.clone() }
+    }
+}
+
+#[cfg(feature = "axum")]
+impl<C> Clone for PartialGuard<C> {
+    fn clone(&self) -> Self {
+        Self { guard: self.guard.clone() }
+    }
+}
+
+#[cfg(feature = "axum")]
+impl<C> fmt::Debug for PartialGuard<C> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("PartialGuard").field("guard", &self.guard).finish()
     }
 }
 
