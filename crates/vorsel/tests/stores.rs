@@ -94,6 +94,23 @@ async fn opened_by_many_at_once(round: u32) {
     assert_eq!(again.load("s1").await.expect("load").map(|session| session.generation), Some(0));
 }
 
+#[cfg(unix)]
+#[tokio::test]
+async fn a_new_sqlite_file_is_its_owners_alone() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = |name: &str| folder.path().join(name);
+    let mode = |name: &str| std::fs::metadata(path(name)).expect("a file").permissions().mode() & 0o777;
+    let store = SqliteStore::open(path("new.sqlite")).await.expect("a store");
+    let _kept = store.insert(&session(), None).await.expect("insert");
+    assert_eq!(["new.sqlite", "new.sqlite-wal", "new.sqlite-shm"].map(mode), [0o600; 3]);
+    store.close().await;
+    std::fs::set_permissions(path("new.sqlite"), PermissionsExt::from_mode(0o640)).expect("permissions");
+    let store = SqliteStore::open(path("new.sqlite")).await.expect("a store");
+    assert!(store.load("s1").await.expect("load").is_some());
+    assert_eq!(mode("new.sqlite"), 0o640);
+}
+
 #[tokio::test]
 async fn a_file_that_is_no_database_is_an_error_with_its_cause() {
     let folder = tempfile::tempdir().expect("a folder");

@@ -83,11 +83,13 @@ const CONNECTIONS: u32 = 4;
 
 impl SqliteStore {
     /// Opens the file, makes it and its tables if they are not there. Safe to call on every start and by several
-    /// processes at once.
+    /// processes at once. A file that it makes is its owner's alone to read, since sessions hold secrets; one that is there
+    /// keeps its permissions.
     ///
     /// # Errors
     /// If the file cannot be opened or made, or is not a database.
     pub async fn open(path: impl AsRef<Path>) -> Result<Self, StoreError> {
+        make_private(path.as_ref());
         let options = SqliteConnectOptions::new()
             .filename(path)
             .create_if_missing(true)
@@ -128,6 +130,16 @@ impl SqliteStore {
     pub async fn close(&self) {
         self.pool.close().await;
     }
+}
+
+/// Makes the file if it is not there; the database's other files get its permissions. What goes wrong here goes wrong when
+/// it is opened, too, and is told then.
+fn make_private(path: &Path) {
+    let mut options = std::fs::OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+    drop(options.open(path));
 }
 
 /// Opens the file. When several processes open a new one at once, turning the write-ahead log on fails with "busy" for
