@@ -1,6 +1,6 @@
 //! Every interleaving of renewals: two instances, two honest clients and a thief or three honest clients, lost replies,
-//! repeated requests, crashes between any two steps. The checker takes every way through a small world; what is decided is decided by
-//! `Session::present` itself, and the steps around it are those of the library's `Sessions::renew`.
+//! repeated requests, crashes between any two steps. The checker takes every way through a small world; what is decided
+//! is decided by `Session::present` itself, and the steps around it are those of the library's `Sessions::renew`.
 
 use std::sync::LazyLock;
 use std::time::Duration;

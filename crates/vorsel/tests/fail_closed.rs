@@ -72,14 +72,13 @@ type Build<'a> = &'a dyn Fn(Guard<Staff>) -> Router;
 async fn an_app_with_the_guard_inside_its_router_does_not_start() {
     let issuer = TestIssuer::new();
     let guard = issuer.guard::<Staff>(plan().build().expect("a plan")).build().expect("a guard");
-    let traced = || layer_fn(|inner: Route| ServiceExt::<Request<Body>>::map_err(inner, |error| error));
     let wrong: [(&str, Build<'_>); 4] = [
         ("before the last route", &|guard| Router::new().layer(guard).route("/dome", get(unaware))),
         ("after the last route", &|guard| Router::new().route("/dome", get(unaware)).layer(guard)),
         ("around a route", &|guard| Router::new().route("/dome", get(unaware).layer(guard))),
         ("around another layer", &|guard| {
-            let layers = Stack::new(traced(), guard);
-            Router::new().route("/dome", get(unaware)).layer(layers)
+            let inner = layer_fn(|route: Route| ServiceExt::<Request<Body>>::map_err(route, |error| error));
+            Router::new().route("/dome", get(unaware)).layer(Stack::new(inner, guard))
         }),
     ];
     for (place, app) in wrong {

@@ -9,7 +9,7 @@ use sqlx::{ConnectOptions, Connection, Postgres, Row, Transaction, query};
 use vorsel_core::{Ended, Revocation, Revoked, Session, Timestamp};
 
 use super::contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
-use super::record::{Entry, Renewal, read_entry, renewals_in, session_of, write_spent};
+use super::record::{Entry, Renewal, advance_one, read_entry, renewals_in, session_of, write_spent};
 use super::together::{Together, WriteRenewals};
 
 /// Keeps sessions in a PostgreSQL database, in the tables `vorsel_sessions`, `vorsel_feed` and `vorsel_schema` of the
@@ -60,8 +60,6 @@ const INSERT: &str = "INSERT INTO vorsel_sessions
     (id, subject, client_id, device, acr, generation, started_at, renewed_at, idle_until, ends_at, secret, spent,
      ended_at, ended_why, purge_at)
     VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $9)";
-const ADVANCE: &str = "UPDATE vorsel_sessions SET generation = $2, renewed_at = $3, idle_until = $4, spent = $5
-    WHERE id = $1 AND generation = $2 - 1 AND ended_at IS NULL";
 const ADVANCE_SEVERAL: &str = "UPDATE vorsel_sessions AS kept
     SET generation = next.generation, renewed_at = next.renewed_at, idle_until = next.idle_until, spent = next.spent
     FROM unnest($1::text[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bytea[])
@@ -289,16 +287,6 @@ async fn within<T>(
     }
 }
 
-async fn advance_one(pool: &PgPool, next: &Renewal) -> Result<bool, sqlx::Error> {
-    let swap = query(ADVANCE)
-        .bind(&next.id)
-        .bind(next.generation)
-        .bind(next.renewed_at)
-        .bind(next.idle_until)
-        .bind(&next.spent);
-    Ok(swap.execute(pool).await?.rows_affected() == 1)
-}
-
 async fn advance_several(pool: &PgPool, renewals: &[Renewal]) -> Result<Vec<bool>, sqlx::Error> {
     let swap = query(ADVANCE_SEVERAL)
         .bind(renewals.iter().map(|next| &next.id[..]).collect::<Vec<_>>())
@@ -324,7 +312,7 @@ impl WriteRenewals for Writers {
     async fn write(&self, renewals: &[Renewal]) -> Result<Vec<bool>, StoreError> {
         let made = async {
             let made = match renewals {
-                [next] => advance_one(&self.0, next).await.map(|made| vec![made]),
+                [next] => advance_one!(&self.0, next).map(|made| vec![made]),
                 several => advance_several(&self.0, several).await,
             };
             match made {
@@ -352,11 +340,16 @@ impl SessionStore for PostgresStore {
     /// What was not made with the others is tried alone: that waits for locks, on a connection that was found to work. If
     /// it was made after all, and only the answer was lost, the caller finds its own successor in the store.
     async fn advance(&self, next: &Session) -> Result<bool, StoreError> {
-        match self.together.advance(next).await {
-            Ok(true) => Ok(true),
-            Err(error) if !error.is_retryable() => Err(error),
-            _ => within("advance a session", advance_one(&self.pool, &Renewal::of(next))).await,
-        }
+        let tried = async {
+            match self.together.advance(next).await {
+                Ok(true) => Ok(true),
+                Err(error) if !error.is_retryable() => Err(error),
+                _ => advance_one!(&self.pool, Renewal::of(next)).map_err(failed("advance a session")),
+            }
+        };
+        // Both ways together take no longer than any other answer.
+        let late = |late| Err(StoreError::new("advance a session", late).passing());
+        tokio::time::timeout(ANSWER_WITHIN, tried).await.unwrap_or_else(late)
     }
 
     async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {

@@ -106,14 +106,36 @@ macro_rules! session_of {
 #[cfg(any(feature = "postgres", feature = "sqlite"))]
 pub(super) use session_of;
 
+/// The compare-and-swap, in the words of both databases.
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
+pub(super) const ADVANCE: &str = "UPDATE vorsel_sessions
+    SET generation = $2, renewed_at = $3, idle_until = $4, spent = $5
+    WHERE id = $1 AND generation = $2 - 1 AND ended_at IS NULL";
+
+/// Makes one renewal; says whether it was made.
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
+macro_rules! advance_one {
+    ($pool:expr, $next:expr) => {{
+        let swap = sqlx::query(crate::store::record::ADVANCE)
+            .bind(&$next.id)
+            .bind($next.generation)
+            .bind($next.renewed_at)
+            .bind($next.idle_until)
+            .bind(&$next.spent);
+        swap.execute($pool).await.map(|done| done.rows_affected() == 1)
+    }};
+}
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
+pub(super) use advance_one;
+
 /// Which renewals are among the rows that were written, by id and generation.
 #[cfg(any(feature = "postgres", feature = "sqlite"))]
 macro_rules! renewals_in {
     ($rows:expr, $renewals:ident) => {{
         let rows = $rows;
-        let made = rows.iter().map(|row| Ok((row.try_get::<String, _>("id")?, row.try_get::<i64, _>("generation")?)));
-        let made = made.collect::<Result<std::collections::HashSet<_>, sqlx::Error>>()?;
-        Ok($renewals.iter().map(|renewal| made.contains(&(renewal.id.clone(), renewal.generation))).collect())
+        let made = rows.iter().map(|row| Ok((row.try_get("id")?, row.try_get("generation")?)));
+        let made = made.collect::<Result<std::collections::HashMap<String, i64>, sqlx::Error>>()?;
+        Ok($renewals.iter().map(|renewal| made.get(&renewal.id) == Some(&renewal.generation)).collect())
     }};
 }
 #[cfg(any(feature = "postgres", feature = "sqlite"))]

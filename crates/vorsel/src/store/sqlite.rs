@@ -11,7 +11,7 @@ use sqlx::{QueryBuilder, Row, Sqlite, Transaction, query};
 use vorsel_core::{Ended, Revocation, Revoked, Session, Timestamp};
 
 use super::contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
-use super::record::{Entry, Renewal, read_entry, renewals_in, session_of, write_spent};
+use super::record::{Entry, Renewal, advance_one, read_entry, renewals_in, session_of, write_spent};
 use super::together::{Together, WriteRenewals};
 
 /// Keeps sessions in a SQLite file.
@@ -66,8 +66,6 @@ const INSERT: &str = "INSERT INTO vorsel_sessions
     (id, subject, client_id, device, acr, generation, started_at, renewed_at, idle_until, ends_at, secret, spent,
      ended_at, ended_why, purge_at)
     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?9)";
-const ADVANCE: &str = "UPDATE vorsel_sessions SET generation = ?2, renewed_at = ?3, idle_until = ?4, spent = ?5
-    WHERE id = ?1 AND generation = ?2 - 1 AND ended_at IS NULL";
 const END_ONE: &str = "UPDATE vorsel_sessions SET ended_at = ?, ended_why = ? WHERE ended_at IS NULL AND id = ?
     RETURNING id, started_at";
 const END_OF_SUBJECT: &str =
@@ -276,13 +274,7 @@ impl WriteRenewals for SqlitePool {
     async fn write(&self, renewals: &[Renewal]) -> Result<Vec<bool>, StoreError> {
         let wrong = failed("advance a session");
         if let [next] = renewals {
-            let swap = query(ADVANCE)
-                .bind(&next.id)
-                .bind(next.generation)
-                .bind(next.renewed_at)
-                .bind(next.idle_until)
-                .bind(&next.spent);
-            return Ok(vec![swap.execute(self).await.map_err(wrong)?.rows_affected() == 1]);
+            return Ok(vec![advance_one!(self, next).map_err(wrong)?]);
         }
         let mut swap = QueryBuilder::<Sqlite>::new("WITH next (id, generation, renewed_at, idle_until, spent) AS (");
         swap.push_values(renewals, |mut row, next| {

@@ -2,28 +2,23 @@
 //!
 //! The functions panic where the store breaks its contract, as an assertion does.
 
+mod feed;
+mod material;
+
 use std::collections::BTreeSet;
 use std::num::NonZeroU32;
 use std::sync::Arc;
 use std::time::Duration;
 
-use vorsel_core::{
-    Beyond, EndReason, Ended, Lifetime, PerSubject, Revocation, Revoked, Secret, Session, SessionLimits, Spent,
-    Timestamp,
-};
+use vorsel_core::{Beyond, EndReason, Ended, PerSubject, Revocation, Secret, Session, Spent, Timestamp};
 
-use crate::random::{random_id, session_secret};
-use crate::store::{Cursor, Inserted, Room, SessionStore, Which};
-
-const START: Timestamp = Timestamp::from_micros(1_700_000_000_123_456);
-const LIMITS: SessionLimits = SessionLimits {
-    idle: Lifetime::days(14),
-    absolute: Lifetime::days(90),
-    retry_window: Duration::from_secs(10),
-    per_subject: None,
+use crate::random::random_id;
+use crate::store::{Inserted, Room, SessionStore, Which};
+use feed::{feed_after, feed_end, of_session};
+pub use feed::{
+    feeds_whatever_is_revoked, misses_nothing_on_the_feed, tells_of_every_end, wakes_whoever_watches_the_feed,
 };
-/// Until when entries of the feed are to be remembered.
-const LATER: Timestamp = Timestamp::from_secs(1_700_100_000);
+use material::{LATER, START, load, next_of, session, stored};
 
 /// Checks every rule of the contract in turn.
 ///
@@ -48,31 +43,6 @@ pub async fn every_rule(store: Arc<dyn SessionStore>) {
     misses_nothing_on_the_feed(store.clone()).await;
     wakes_whoever_watches_the_feed(&*store).await;
     purges_in_steps(&*store).await;
-}
-
-fn session(subject: &str, at: Timestamp) -> Session {
-    let id = random_id().expect("randomness");
-    Session::begin(id, session_secret().expect("randomness"), subject, "desk", &LIMITS, at)
-}
-
-fn next_of(session: &Session, at: Timestamp) -> Session {
-    Session {
-        generation: session.generation + 1,
-        renewed_at: at,
-        idle_until: at.after(LIMITS.idle.as_duration()),
-        spent: vec![Spent { began_at: session.renewed_at, idle_until: session.idle_until }],
-        ..session.clone()
-    }
-}
-
-async fn stored(store: &dyn SessionStore, subject: &str) -> Session {
-    let session = session(subject, START);
-    store.insert(&session, None).await.map(drop).expect("insert");
-    session
-}
-
-async fn load(store: &dyn SessionStore, id: &str) -> Session {
-    store.load(id).await.expect("load").expect("the session is there")
 }
 
 /// A session loads as it was stored, whatever its texts hold.
@@ -366,145 +336,6 @@ pub async fn lets_no_more_in_than_there_is_room_for(store: Arc<dyn SessionStore>
     }
     assert_eq!(kept, 3);
     assert_eq!(store.of_subject(&subject).await.expect("list").len(), 3);
-}
-
-fn of_session(id: &str) -> Revocation {
-    Revocation { what: Revoked::Session(id.to_owned()), until: LATER }
-}
-
-async fn feed_after(store: &dyn SessionStore, after: Option<&Cursor>) -> Vec<Revocation> {
-    let (mut entries, mut cursor) = (Vec::new(), after.cloned());
-    loop {
-        let page = store.feed(cursor.as_ref(), 3).await.expect("a page of the feed");
-        if page.entries.is_empty() {
-            return entries;
-        }
-        assert!(page.entries.len() <= 3 && page.cursor != cursor);
-        entries.extend(page.entries);
-        cursor = page.cursor;
-    }
-}
-
-async fn feed_end(store: &dyn SessionStore) -> Option<Cursor> {
-    let mut cursor = None;
-    loop {
-        let page = store.feed(cursor.as_ref(), 100).await.expect("a page of the feed");
-        if page.entries.is_empty() {
-            return cursor;
-        }
-        cursor = page.cursor;
-    }
-}
-
-/// Whatever ends a session puts it on the feed; what ends nothing does not.
-///
-/// # Panics
-/// Where the store breaks the rule.
-pub async fn tells_of_every_end(store: &dyn SessionStore) {
-    let subject = random_id().expect("randomness");
-    let one = stored(store, "obs-0017").await;
-    let two = [stored(store, &subject).await, stored(store, &subject).await];
-    let ended = Ended { at: START, why: EndReason::SignedOut };
-    let before = feed_end(store).await;
-    for _ in 0..2 {
-        store.end(Which::One(&one.id), ended, LATER).await.expect("end");
-        store.end(Which::OfSubject(&subject), ended, LATER).await.expect("end");
-    }
-    let told: BTreeSet<_> =
-        feed_after(store, before.as_ref()).await.into_iter().map(|entry| format!("{entry:?}")).collect();
-    let expected = [&one, &two[0], &two[1]].map(|session| format!("{:?}", of_session(&session.id)));
-    assert_eq!(told, BTreeSet::from(expected));
-
-    // A moment within a second: the second's own sessions by name, all before it together.
-    let long_ago = Timestamp::from_micros(1_500_000_000_500_000);
-    for (before, is_named) in [(Duration::from_micros(1), true), (Duration::from_secs(1), false)] {
-        store
-            .insert(&session(if is_named { "named" } else { "not" }, long_ago.before(before)), None)
-            .await
-            .map(drop)
-            .expect("insert");
-    }
-    let before = feed_end(store).await;
-    assert_eq!(store.end(Which::StartedBefore(long_ago), ended, LATER).await.expect("end"), 2);
-    let told = feed_after(store, before.as_ref()).await;
-    let up_to = Timestamp::from_micros(1_499_999_999_999_999);
-    assert_eq!(told[0], Revocation { what: Revoked::Everything { up_to }, until: LATER });
-    let named = store.of_subject("named").await.expect("list");
-    assert_eq!(told[1..], [of_session(&named[0].id)]);
-}
-
-/// Every kind of entry comes back as it was put there, in order.
-///
-/// # Panics
-/// Where the store breaks the rule.
-pub async fn feeds_whatever_is_revoked(store: &dyn SessionStore) {
-    let subject = "o'brien 🔭".to_owned();
-    let entries = [
-        (Revoked::Token("jti".to_owned()), LATER),
-        (Revoked::Session("sid".to_owned()), LATER),
-        (Revoked::Subject { subject, up_to: START }, LATER.after(Duration::from_micros(1))),
-        (Revoked::Everything { up_to: START.after(Duration::from_micros(1)) }, LATER),
-        (Revoked::Key("kid".to_owned()), Timestamp::MAX),
-    ]
-    .map(|(what, until)| Revocation { what, until });
-    let before = feed_end(store).await;
-    for entry in &entries {
-        store.revoke(entry).await.expect("an entry on the feed");
-    }
-    assert_eq!(feed_after(store, before.as_ref()).await, entries);
-    assert!(store.feed(Some(&Cursor::new("nowhere")), 1).await.is_err());
-}
-
-/// A reader that goes on from its cursor while many write misses none of the entries and sees none twice.
-///
-/// # Panics
-/// Where the store breaks the rule.
-pub async fn misses_nothing_on_the_feed(store: Arc<dyn SessionStore>) {
-    const WRITERS: usize = 16;
-    const EACH: usize = 8;
-    let mut cursor = feed_end(&*store).await;
-    let writers: Vec<_> = (0..WRITERS)
-        .map(|writer| {
-            let store = store.clone();
-            tokio::spawn(async move {
-                for number in 0..EACH {
-                    store.revoke(&of_session(&format!("{writer} {number}"))).await.expect("an entry on the feed");
-                }
-            })
-        })
-        .collect();
-    let mut seen = Vec::new();
-    loop {
-        let are_done = writers.iter().all(tokio::task::JoinHandle::is_finished);
-        let page = store.feed(cursor.as_ref(), 1_000).await.expect("a page of the feed");
-        seen.extend(page.entries.into_iter().map(|entry| format!("{entry:?}")));
-        cursor = page.cursor;
-        if are_done {
-            break;
-        }
-    }
-    assert_eq!(seen.len(), WRITERS * EACH);
-    assert_eq!(seen.into_iter().collect::<BTreeSet<_>>().len(), WRITERS * EACH);
-}
-
-/// Whoever watches is woken soon after an entry was put on the feed, also if that was before the call.
-///
-/// # Panics
-/// Where the store breaks the rule.
-pub async fn wakes_whoever_watches_the_feed(store: &dyn SessionStore) {
-    const SOON: Duration = Duration::from_secs(10);
-    let mut watch = store.watch().await.expect("a watch");
-    for round in ["first", "second"] {
-        let before = feed_end(store).await;
-        store.revoke(&of_session(round)).await.expect("an entry on the feed");
-        let mut seen = Vec::new();
-        while seen.is_empty() {
-            let woken = tokio::time::timeout(SOON, watch.grown(before.as_ref())).await;
-            woken.expect("woken").expect("a store that can be reached");
-            seen = feed_after(store, before.as_ref()).await;
-        }
-        assert_eq!(seen, [of_session(round)]);
-    }
 }
 
 /// Sessions past their time are forgotten in steps of the size asked for; what can still be renewed stays.
