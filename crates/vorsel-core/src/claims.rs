@@ -6,6 +6,7 @@ use std::sync::Arc;
 use serde_json::Value;
 use smallvec::SmallVec;
 
+use crate::fulfilled::Fulfilled;
 use crate::json::{self, Object};
 use crate::own::OwnClaims;
 use crate::span::{Page, Span};
@@ -232,11 +233,17 @@ pub struct Checked<C = NoOwn> {
     claims: Claims,
     own: C,
     key_id: Option<Arc<str>>,
+    fulfilled: Fulfilled,
 }
 
 impl<C> Checked<C> {
-    pub(crate) const fn new(claims: Claims, own: C, key_id: Option<Arc<str>>) -> Self {
-        Self { claims, own, key_id }
+    pub(crate) fn new(claims: Claims, own: C, key_id: Option<Arc<str>>) -> Self {
+        Self { claims, own, key_id, fulfilled: Fulfilled::default() }
+    }
+
+    /// What is known of rules that these claims fulfil: they never change, and neither does that.
+    pub(crate) const fn fulfilled(&self) -> &Fulfilled {
+        &self.fulfilled
     }
 
     /// The registered claims.

@@ -13,6 +13,7 @@ mod claims;
 mod credential;
 mod expectations;
 mod finding;
+mod fulfilled;
 mod issuer;
 mod json;
 mod jws;

@@ -1,18 +1,20 @@
 //! What a plan answers about itself, against a slow evaluator that is obviously right and against trying everybody out.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 use serde_json::Value;
 use vorsel_core::rule::Rule;
 use vorsel_core::{
-    Access, AccessPlan, Credential, Object, Reach, Route, RouteChange, SupposedCaller, Verdict, Who, Witness,
+    Access, AccessPlan, CallerFacts, Credential, Object, Reach, Route, RouteChange, SupposedCaller, Verdict, Who,
+    Witness,
 };
 
 mod common;
 mod reference;
-use common::NOW;
+use common::{NOW, claims, header, signed, verifier};
 use reference::{CHECKS, PlainPlan, Somebody, TEXTS, own_values, plans, somebody};
 
 /// What the slow way says to a request: the entry is found by looking, the rule is read as it is written.
@@ -110,6 +112,44 @@ fn the_evaluator_agrees_with_the_plain_meaning_of_the_rules() {
         })
         .unwrap_or_else(|error| panic!("{error}"));
     assert!(decisions >= 100_000 && yes > 10_000, "{decisions} decisions, {yes} of them yes");
+}
+
+/// Which rules a token's claims fulfil is remembered with the token; whatever was decided before, by whichever plan and
+/// for whichever request, the next decision is the one that claims seen for the first time would get.
+#[test]
+fn what_is_remembered_with_a_token_changes_no_decision() {
+    let mut runner = TestRunner::new(Config { cases: 1_000, failure_persistence: None, ..Config::default() });
+    let cases = (plans(12).prop_map(with_a_way_in), plans(6).prop_map(with_a_way_in), somebody());
+    runner
+        .run(&cases, |(one, other, who)| {
+            let build = |plan: &PlainPlan| plan.build().map_err(|error| TestCaseError::fail(format!("{error}")));
+            let plans = [build(&one)?, build(&other)?];
+            let mut token = claims().as_object().cloned().expect("an object");
+            token.extend(who.claims(NOW));
+            let token = signed(header().to_string(), Value::Object(token).to_string());
+            let checked =
+                verifier().check::<Object>(token, NOW).map_err(|error| TestCaseError::fail(format!("{error}")))?;
+            let answers: Vec<_> = CHECKS.map(|check| (check.to_owned(), who.yes.contains(&check.to_owned()))).into();
+            let somehow = [
+                (who.credentials(), &answers[..], NOW),
+                (Credential::Bearer.into(), &[], NOW.after(Duration::from_secs(15))),
+            ];
+            let requests = PATHS.iter().flat_map(|path| ["GET", "POST"].map(|method| (method, *path)));
+            let asked =
+                plans.iter().cycle().take(4).flat_map(|plan| requests.clone().map(move |request| (plan, request)));
+            for (plan, (method, path)) in asked {
+                for (credentials, answers, now) in somehow {
+                    let facts = [CallerFacts::from(&checked), CallerFacts::from(checked.claims())];
+                    let [known, fresh] = facts.map(|mut facts| {
+                        (facts.credentials, facts.answers) = (credentials, answers);
+                        plan.decide(method, path, Some(facts), now)
+                    });
+                    prop_assert_eq!(&known, &fresh, "{} {} by {:?}", method, path, who);
+                }
+            }
+            Ok(())
+        })
+        .unwrap_or_else(|error| panic!("{error}"));
 }
 
 /// A check is asked only where the rule hangs on it, and what it says is what counts in the end.

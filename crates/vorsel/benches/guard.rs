@@ -1,10 +1,16 @@
-//! Requests a second of an axum handler behind the guard against the same handler without one, over loopback, each
-//! connection with a token of its own that was seen before. `cargo bench -p vorsel --bench guard` prints the ratio.
+//! Requests a second of axum handlers behind the guard against the same handlers without one, over loopback, each
+//! connection with a token of its own that was seen before. `cargo bench -p vorsel --bench guard` prints the ratios.
+//!
+//! Clients and servers are tasks of one runtime. With threads of their own, the ratio would hang on which thread the
+//! system wakes first: a server that is a little slower is interrupted by its clients after more of its answers.
 
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use axum::Router;
+use axum::extract::{Path, State};
 use axum::routing::get;
+use axum::{Json, Router};
+use serde::Serialize;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::runtime::Runtime;
@@ -25,17 +31,18 @@ struct Client {
 }
 
 impl Client {
-    async fn connect(port: u16, token: &str) -> Self {
+    async fn connect(port: u16, path: &str, token: &str) -> Self {
         let mut stream = TcpStream::connect(("127.0.0.1", port)).await.expect("a connection");
         stream.set_nodelay(true).expect("no delay");
-        let request = format!("GET /dome HTTP/1.1\r\nhost: hill\r\nauthorization: Bearer {token}\r\n\r\n").into_bytes();
+        let request =
+            format!("GET {path} HTTP/1.1\r\nhost: hill\r\nauthorization: Bearer {token}\r\n\r\n").into_bytes();
         stream.write_all(&request).await.expect("sent");
-        let mut answer = vec![0; 4_096];
-        let mut length = 0;
-        while !answer[..length].ends_with(b"shut") {
-            length += stream.read(&mut answer[length..]).await.expect("an answer");
-        }
-        assert!(answer.starts_with(b"HTTP/1.1 200 OK"), "{}", String::from_utf8_lossy(&answer[..length]));
+        let mut answer = vec![0; 65_536];
+        let length = stream.read(&mut answer).await.expect("an answer");
+        let text = String::from_utf8_lossy(&answer[..length]);
+        assert!(text.starts_with("HTTP/1.1 200 OK"), "{text}");
+        let (head, body) = text.split_once("\r\n\r\n").expect("a head");
+        assert!(head.contains(&format!("content-length: {}", body.len())), "the whole answer at once: {text}");
         Self { stream, request, answer: length }
     }
 
@@ -76,51 +83,84 @@ fn median(mut values: Vec<f64>) -> f64 {
     values[values.len() / 2]
 }
 
-fn main() {
-    let (server, client) = (Runtime::new().expect("a runtime"), Runtime::new().expect("a runtime"));
+/// The same routes twice, without a guard and behind one, asked for `path`.
+async fn compare(name: &str, path: &str, routes: impl Fn() -> Routes) {
     let issuer = TestIssuer::new();
-    let plan = AccessPlan::builder().role("operator", &[]).need(
-        "GET",
-        "/dome",
-        "role operator and scope dome:move and claims.training >= 3",
-    );
-    let guard = issuer.guard::<NoOwn>(plan.build().expect("a plan")).build().expect("a guard");
-    let token = |number: usize| {
+    let rule = "role operator and scope dome:move and claims.training >= 3";
+    let plan = AccessPlan::builder()
+        .role("operator", &[])
+        .need("GET", "/dome", rule)
+        .need("GET", "/observers/{observer}/exposures", rule)
+        .build()
+        .expect("a plan");
+    let guard = issuer.guard::<NoOwn>(plan).build().expect("a guard");
+    let bare: Router = routes().into_unguarded_router();
+    let guarded = routes().guard(guard).expect("the plan's routes");
+    let ((bare_port, listener), (guarded_port, other)) = (listen().await, listen().await);
+    let servers = [
+        tokio::spawn(async move { axum::serve(listener, bare).await }),
+        tokio::spawn(async move { axum::serve(other, guarded).await }),
+    ];
+    let (mut bare, mut guarded) = (Vec::new(), Vec::new());
+    for number in 0..CONNECTIONS {
         let caller = issuer.caller(&format!("ope-{number:04}")).role("operator").scope("dome:move");
-        caller.claim("training", 4).token()
+        let token = caller.claim("training", 4).token();
+        bare.push(Client::connect(bare_port, path, &token).await);
+        guarded.push(Client::connect(guarded_port, path, &token).await);
+    }
+    let mut pairs = Vec::new();
+    for at in 0..PAIRS {
+        // In turn and in both orders, so that a busy machine slows both.
+        let (without, with) = if at % 2 == 0 {
+            let without = rate(&mut bare).await;
+            (without, rate(&mut guarded).await)
+        } else {
+            let with = rate(&mut guarded).await;
+            (rate(&mut bare).await, with)
+        };
+        pairs.push((without, with));
+    }
+    let without = median(pairs.iter().map(|(without, _)| *without).collect());
+    let with = median(pairs.iter().map(|(_, with)| *with).collect());
+    let ratio = median(pairs.iter().map(|(without, with)| with / without).collect());
+    println!("{name:<22} {without:>8.0}/s without a guard, {with:>8.0}/s behind it, ratio {ratio:.3} (budget 0.95)");
+    servers.iter().for_each(tokio::task::JoinHandle::abort);
+}
+
+#[derive(Clone, Serialize)]
+struct Exposure {
+    id: String,
+    target: String,
+    seconds: u32,
+    queued_by: String,
+}
+
+fn exposures() -> Arc<[Exposure]> {
+    let exposure = |number: u32| Exposure {
+        id: format!("exp-{number}"),
+        target: "M 33, first half".to_owned(),
+        seconds: 240,
+        queued_by: format!("obs-{:04}", number % 2),
     };
-    let routes = || Routes::new().route("/dome", get(async || "shut"));
-    let ports = server.block_on(async {
-        let bare: Router = routes().into_unguarded_router();
-        let guarded = routes().guard(guard).expect("the plan's routes");
-        let ((first, listener), (second, other)) = (listen().await, listen().await);
-        tokio::spawn(async move { axum::serve(listener, bare).await });
-        tokio::spawn(async move { axum::serve(other, guarded).await });
-        (first, second)
-    });
-    client.block_on(async {
-        let mut bare = Vec::new();
-        let mut guarded = Vec::new();
-        for number in 0..CONNECTIONS {
-            let token = token(number);
-            bare.push(Client::connect(ports.0, &token).await);
-            guarded.push(Client::connect(ports.1, &token).await);
-        }
-        let mut pairs = Vec::new();
-        for at in 0..PAIRS {
-            // In turn and in both orders, so that a busy machine slows both.
-            let (without, with) = if at % 2 == 0 {
-                let without = rate(&mut bare).await;
-                (without, rate(&mut guarded).await)
-            } else {
-                let with = rate(&mut guarded).await;
-                (rate(&mut bare).await, with)
-            };
-            pairs.push((without, with));
-        }
-        let without = median(pairs.iter().map(|(without, _)| *without).collect());
-        let with = median(pairs.iter().map(|(_, with)| *with).collect());
-        let ratio = median(pairs.iter().map(|(without, with)| with / without).collect());
-        println!("requests a second (budget 0.95): without a guard {without:.0}, behind the guard {with:.0}, ratio {ratio:.3}");
+    (100..120).map(exposure).collect()
+}
+
+/// Those of one observer, ten of them.
+async fn of_observer(State(all): State<Arc<[Exposure]>>, Path(observer): Path<String>) -> Json<Vec<Exposure>> {
+    Json(all.iter().filter(|exposure| exposure.queued_by == observer).cloned().collect())
+}
+
+fn routes() -> Routes {
+    Routes::new()
+        .route("/dome", get(async || "shut"))
+        .route("/observers/{observer}/exposures", get(of_observer))
+        .with_state(exposures())
+}
+
+fn main() {
+    let runtime = Runtime::new().expect("a runtime");
+    runtime.block_on(async {
+        compare("a word", "/dome", routes).await;
+        compare("ten records as JSON", "/observers/obs-0001/exposures", routes).await;
     });
 }

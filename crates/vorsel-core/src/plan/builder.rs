@@ -2,6 +2,7 @@
 
 use super::compile::{Compiled, compile};
 use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
+use super::lasting;
 use super::mistake::{Mistake, Place, PlanError, Span};
 use super::table::AccessPlan;
 use crate::rule::{Rule, RuleError};
@@ -83,6 +84,7 @@ impl PlanBuilder {
         let (file, text) = self.source.map_or((None, String::new()), |(file, text)| (Some(file), text));
         if mistakes.is_empty() {
             plan.warnings = located(warnings, &text);
+            plan.marks = lasting::marks(&plan);
             return Ok(plan);
         }
         Err(PlanError { file, mistakes: located(mistakes, &text) })

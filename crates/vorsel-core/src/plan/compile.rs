@@ -26,7 +26,7 @@ pub(super) fn compile(draft: &PlanBuilder) -> Compiled {
     let policies = compiler.policies();
     let (routes, paths) = compiler.routes();
     let deepest = routes.iter().map(|route| depth(&route.path)).max().unwrap_or_default();
-    let plan = AccessPlan { roles, policies, routes, paths, deepest, warnings: Vec::new() };
+    let plan = AccessPlan { roles, policies, routes, marks: Vec::new(), paths, deepest, warnings: Vec::new() };
     let Compiler { mut mistakes, unsound, sound, .. } = compiler;
     let mut linter = Linter { draft, plan: &plan, unsound: &unsound, mistakes: Vec::new(), warnings: Vec::new() };
     for (rule, path) in sound {

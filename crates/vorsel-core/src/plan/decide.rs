@@ -6,8 +6,9 @@ use percent_encoding::percent_decode_str;
 use smallvec::SmallVec;
 
 use super::table::{Access, AccessPlan, Route};
-use crate::claims::Claims;
+use crate::claims::{Checked, Claims};
 use crate::credential::{Credential, Credentials};
+use crate::fulfilled::Fulfilled;
 use crate::rule::{Evaluator, Facts, Rule, StepUp};
 use crate::time::Timestamp;
 
@@ -15,8 +16,9 @@ use crate::time::Timestamp;
 #[derive(Clone, Copy, Debug)]
 #[non_exhaustive]
 pub struct CallerFacts<'a> {
-    /// The checked claims.
-    pub claims: &'a Claims,
+    claims: &'a Claims,
+    /// What is known of these claims, if they are still the same at the next request.
+    fulfilled: Option<&'a Fulfilled>,
     /// The kinds of credential that the request came with, all of them for this caller.
     pub credentials: Credentials,
     /// What the app's checks have answered so far, each by its name.
@@ -26,7 +28,14 @@ pub struct CallerFacts<'a> {
 impl<'a> From<&'a Claims> for CallerFacts<'a> {
     /// A caller with a bearer token, before any check was asked.
     fn from(claims: &'a Claims) -> Self {
-        Self { claims, credentials: Credential::Bearer.into(), answers: &[] }
+        Self { claims, fulfilled: None, credentials: Credential::Bearer.into(), answers: &[] }
+    }
+}
+
+impl<'a, C> From<&'a Checked<C>> for CallerFacts<'a> {
+    /// A caller with a bearer token, before any check was asked. Which rules the claims fulfil is remembered with them.
+    fn from(checked: &'a Checked<C>) -> Self {
+        Self { fulfilled: Some(checked.fulfilled()), ..Self::from(checked.claims()) }
     }
 }
 
@@ -71,19 +80,27 @@ impl AccessPlan {
     /// Decides a request with this method and path (without its query, as it was sent) by this caller at the moment `now`.
     pub fn decide(&self, method: &str, path: &str, caller: Option<CallerFacts<'_>>, now: Timestamp) -> Verdict {
         let Ok(matched) = self.paths.at(path) else { return Verdict::NoRule };
-        let Some(route) = self.entry(matched.value, method) else {
+        let Some(index) = self.entry(matched.value, method) else {
             return if method == "OPTIONS" {
                 self.options(matched.value, path, caller, now)
             } else {
                 self.without_entry(matched.value)
             };
         };
-        let (rule, caller) = match (&route.access, caller) {
+        let (rule, caller) = match (&self.routes[index].access, caller) {
             (Access::Open, _) => return Verdict::Open,
             (Access::Need(_), None) => return Verdict::NeedsCaller,
             (Access::Need(rule), Some(caller)) => (rule, caller),
         };
-        self.apply(rule, &facts(&matched.params, caller, now))
+        let lasting = caller.fulfilled.zip(self.marks[index]);
+        if lasting.is_some_and(|(fulfilled, mark)| fulfilled.has(mark)) {
+            return Verdict::Allowed;
+        }
+        let verdict = self.apply(rule, &facts(&matched.params, caller, now));
+        if let (Some((fulfilled, mark)), Verdict::Allowed) = (lasting, &verdict) {
+            fulfilled.add(mark);
+        }
+        verdict
     }
 
     /// Looks at a rule as it is for this request.
@@ -102,7 +119,7 @@ impl AccessPlan {
     /// The entry that decides a request with this method and path.
     #[must_use]
     pub fn route_of(&self, method: &str, path: &str) -> Option<&Route> {
-        self.entry(self.paths.at(path).ok()?.value, method)
+        self.entry(self.paths.at(path).ok()?.value, method).map(|index| &self.routes[index])
     }
 
     /// The path's parameters under the names of the plan, percent-decoded; none for a path that the plan does not know.
@@ -138,8 +155,8 @@ impl AccessPlan {
 
     /// Without an entry of its own, HEAD goes by that of GET: whoever may GET may ask for the head of it
     /// ([RFC 9110 section 9.3.2](https://www.rfc-editor.org/rfc/rfc9110#section-9.3.2)).
-    fn entry(&self, indices: &[usize], method: &str) -> Option<&Route> {
-        let of = |method: &str| indices.iter().map(|index| &self.routes[*index]).find(|route| route.method == method);
+    fn entry(&self, indices: &[usize], method: &str) -> Option<usize> {
+        let of = |method: &str| indices.iter().copied().find(|index| self.routes[*index].method == method);
         of(method).or_else(|| if method == "HEAD" { of("GET") } else { None })
     }
 

@@ -6,6 +6,7 @@ mod compile;
 mod decide;
 mod draft;
 mod exact;
+mod lasting;
 mod lint;
 mod mistake;
 mod table;

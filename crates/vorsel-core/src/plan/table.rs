@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::mistake::Mistake;
 use crate::credential::Credentials;
+use crate::fulfilled::Mark;
 use crate::rule::{RoleBook, Rule};
 
 /// Who may reach which route. Checked when it is built, closed by default: what has no entry is refused.
@@ -29,6 +30,8 @@ pub struct AccessPlan {
     pub(super) roles: Roles,
     pub(super) policies: BTreeMap<String, Rule>,
     pub(super) routes: Vec<Route>,
+    /// For each route, the mark of its rule if that hangs on the caller's claims alone.
+    pub(super) marks: Vec<Option<Mark>>,
     /// From a path to the routes with that pattern.
     pub(super) paths: matchit::Router<Vec<usize>>,
     /// How many parts the longest path has.

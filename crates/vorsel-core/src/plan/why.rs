@@ -71,7 +71,10 @@ impl SupposedCaller {
 
     /// The facts that a plan decides by.
     pub(super) fn facts(&self) -> CallerFacts<'_> {
-        CallerFacts { credentials: self.credentials, answers: &self.answers, ..CallerFacts::from(&self.claims) }
+        let mut facts = CallerFacts::from(&self.claims);
+        facts.credentials = self.credentials;
+        facts.answers = &self.answers;
+        facts
     }
 }
 

@@ -139,8 +139,8 @@ fn compares(left: &Value, comparison: Comparison, right: &Value) -> bool {
 }
 
 impl Somebody {
-    /// The caller as a plan takes one.
-    pub(crate) fn supposed(&self, checks: &[&str], now: Timestamp) -> SupposedCaller {
+    /// The claims of a token of theirs that a rule may look at.
+    pub(crate) fn claims(&self, now: Timestamp) -> Object {
         let mut claims = self.own.clone();
         claims.insert("roles".to_owned(), json!(self.roles));
         claims.insert("scope".to_owned(), json!(self.scopes.join(" ")));
@@ -149,8 +149,16 @@ impl Somebody {
         if let Some(ago) = self.signed_in_ago {
             claims.insert("auth_time".to_owned(), json!(now.as_secs() - i64::try_from(ago).expect("small")));
         }
-        let credentials = self.credentials.iter().fold(Credentials::NONE, |all, kind| all.with(*kind));
-        let caller = SupposedCaller::with(&claims).expect("claims").by(credentials);
+        claims
+    }
+
+    pub(crate) fn credentials(&self) -> Credentials {
+        self.credentials.iter().fold(Credentials::NONE, |all, kind| all.with(*kind))
+    }
+
+    /// The caller as a plan takes one.
+    pub(crate) fn supposed(&self, checks: &[&str], now: Timestamp) -> SupposedCaller {
+        let caller = SupposedCaller::with(&self.claims(now)).expect("claims").by(self.credentials());
         checks.iter().fold(caller, |caller, check| caller.answered(check, self.yes.iter().any(|yes| yes == check)))
     }
 }

@@ -13,7 +13,7 @@ use vorsel_core::{AccessPlan, Checked, Credential, Credentials};
 use super::api_key::ApiKeys;
 use super::caller::Caller;
 use super::check::{CheckAnswer, CheckRequest, Checks};
-use super::decide::{Guard, Inner, LookUp};
+use super::decide::{Guard, Inner, LookUp, room_for_extensions};
 use super::known::{Known, REVOCATIONS_CURRENT, WhenSilent};
 use super::sources::Sources;
 use crate::checker::Checker;
@@ -209,7 +209,8 @@ impl<C> GuardBuilder<C> {
         }
         let Self { checker, plan, sources, keys, checks, clock, revocations, .. } = self;
         let realm = checker.realm();
-        Ok(Guard { inner: Arc::new(Inner { checker, plan, sources, keys, checks, realm, clock, revocations }) })
+        let room = room_for_extensions();
+        Ok(Guard { inner: Arc::new(Inner { checker, plan, sources, keys, checks, realm, clock, revocations, room }) })
     }
 }
 

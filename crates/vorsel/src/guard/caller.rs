@@ -23,7 +23,7 @@ impl<C> Caller<C> {
 
     /// What the access plan decides by.
     pub(super) fn facts<'a>(&'a self, answers: &'a [(String, bool)]) -> CallerFacts<'a> {
-        let mut facts = CallerFacts::from(self.token_claims());
+        let mut facts = CallerFacts::from(&*self.checked);
         facts.credentials = self.credentials;
         facts.answers = answers;
         facts

@@ -50,6 +50,22 @@ pub(super) struct Inner<C> {
     pub(super) realm: Arc<str>,
     pub(super) clock: Arc<dyn Clock>,
     pub(super) revocations: Option<Known>,
+    /// What a request without extensions gets in their place.
+    pub(super) room: Extensions,
+}
+
+/// No extensions, but room for the caller and the three that axum adds; it would be made in two steps otherwise, with
+/// every request.
+pub(super) fn room_for_extensions() -> Extensions {
+    #[derive(Clone)]
+    struct Place<const N: usize>;
+    let mut room = Extensions::new();
+    room.insert(Place::<0>);
+    room.insert(Place::<1>);
+    room.insert(Place::<2>);
+    room.insert(Place::<3>);
+    room.clear();
+    room
 }
 
 /// The look-up of API keys, with the owner's claims made up from what the app says.

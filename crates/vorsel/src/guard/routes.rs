@@ -102,6 +102,10 @@ impl Future for GuardedAppFuture {
 /// requests, every method that a path has a handler for.
 trait Erased: Send + Sync {
     fn answer(&self, request: Request<Body>) -> Answering;
+
+    /// The same with a count of references of its own. It changes twice with every request, and if all connections
+    /// shared it, the processors would wait for one another there.
+    fn for_connection(&self) -> Arc<dyn Erased>;
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Erased for Guarded<Router, C> {
@@ -124,6 +128,10 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Erased for Guarded<Router, C> 
                 Answering::Later { future: Box::pin(later) }
             }
         }
+    }
+
+    fn for_connection(&self) -> Arc<dyn Erased> {
+        Arc::new(self.clone())
     }
 }
 
@@ -230,7 +238,8 @@ impl Routes {
             }
         }
         if problems.is_empty() {
-            let router = self.into_unguarded_router();
+            // Without a state, axum would make each handler into a route anew for every request.
+            let router = self.into_unguarded_router().with_state(());
             return Ok(GuardedApp { app: App::Bare(Arc::new(Guarded { inner: router, guard })) });
         }
         Err(RoutesError { problems })
@@ -367,7 +376,7 @@ impl GuardedApp {
             App::Layered(router) => router,
             app @ App::Bare(_) => Router::new().fallback_service(Self { app }),
         };
-        Self { app: App::Layered(router.layer(layer)) }
+        Self { app: App::Layered(router.layer(layer).with_state(())) }
     }
 }
 
@@ -404,7 +413,11 @@ impl<L: Listener> Service<IncomingStream<'_, L>> for GuardedApp {
     }
 
     fn call(&mut self, _: IncomingStream<'_, L>) -> Self::Future {
-        ready(Ok(self.clone()))
+        let app = match &self.app {
+            App::Bare(app) => App::Bare(app.for_connection()),
+            layered @ App::Layered(_) => layered.clone(),
+        };
+        ready(Ok(Self { app }))
     }
 }
 

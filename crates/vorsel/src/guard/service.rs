@@ -138,18 +138,20 @@ impl<C: Send + Sync + 'static> Guard<C> {
         match admitted {
             Ok(caller) => {
                 let extensions = request.extensions_mut();
-                // What an outer guard has left is not this one's.
+                if extensions.is_empty() {
+                    *extensions = self.inner.room.clone();
+                } else {
+                    // What an outer guard has left is not this one's.
+                    extensions.remove::<Caller<C>>();
+                    #[cfg(feature = "axum")]
+                    extensions.remove::<Anonymous>();
+                }
                 match caller {
-                    Some(caller) => {
-                        extensions.insert(caller);
-                        #[cfg(feature = "axum")]
-                        extensions.remove::<Anonymous>();
-                    }
-                    None => {
-                        extensions.remove::<Caller<C>>();
-                        #[cfg(feature = "axum")]
-                        extensions.insert(Anonymous { realm: self.inner.realm.clone() });
-                    }
+                    Some(caller) => drop(extensions.insert(caller)),
+                    #[cfg(feature = "axum")]
+                    None => drop(extensions.insert(Anonymous { realm: self.inner.realm.clone() })),
+                    #[cfg(not(feature = "axum"))]
+                    None => {}
                 }
                 Ok(())
             }
