@@ -204,8 +204,10 @@ impl Protocol {
             }
             Doing::Swapping(next) => {
                 let is_next = world.record.generation + 1 == next.generation;
+                // All that a store has to ask; that it comes to the same is one of the promises.
+                let is_below = world.record.generation < next.generation;
                 let has_ended = world.record.ended && self.broken != Broken::EndNotChecked;
-                if self.broken == Broken::NoCompareAndSwap || is_next && !has_ended {
+                if self.broken == Broken::NoCompareAndSwap || is_below && !has_ended {
                     world.wrong.two_generations |= !is_next;
                     world.wrong.renewed_after_the_end |= world.record.ended;
                     let ended = world.record.ended;

@@ -17,10 +17,14 @@ mod servers;
 use common::{WINDOW, houses};
 use servers::{Kind, start};
 
-/// As many as are given, or 16.
-fn workers() -> usize {
-    std::env::args().skip(1).find_map(|argument| argument.parse().ok()).unwrap_or(16)
+/// How many renew at once: as many as are given, or one after the other, [`USUAL`] and many.
+fn at_once() -> Vec<usize> {
+    let given: Vec<_> = std::env::args().skip(1).filter_map(|argument| argument.parse().ok()).collect();
+    if given.is_empty() { vec![1, USUAL, 16] } else { given }
 }
+
+/// Two for each core.
+const USUAL: usize = 4;
 
 /// All stores if none is named.
 fn asked_for(store: &str) -> bool {
@@ -94,13 +98,13 @@ impl Bare {
 }
 
 /// The rate of bare writes and of renewals, and the ratio.
-async fn compare(store: &Arc<dyn SessionStore>, bare: &Bare) -> (f64, f64, f64) {
+async fn compare(store: &Arc<dyn SessionStore>, bare: &Bare, workers: usize) -> (f64, f64, f64) {
     let house = houses(store, 1, WINDOW).remove(0);
     let mut tokens = Vec::new();
-    for _ in 0..workers() {
+    for _ in 0..workers {
         tokens.push(house.sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session").refresh_token);
     }
-    let mut rows: Vec<i64> = (0..workers() as i64).collect();
+    let mut rows: Vec<i64> = (0..workers as i64).collect();
     let mut pairs = Vec::new();
     for _ in 0..PAIRS {
         let writer = bare.clone();
@@ -124,8 +128,13 @@ async fn compare(store: &Arc<dyn SessionStore>, bare: &Bare) -> (f64, f64, f64) 
     (of(|pair| pair.0), of(|pair| pair.1), ratio)
 }
 
-fn report(name: &str, (bare, renewed, ratio): (f64, f64, f64)) {
-    println!("{name:<10} {bare:>7.0} bare writes/s, {renewed:>7.0} renewals/s, ratio {ratio:.2} (budget 0.8)");
+async fn report(name: &str, store: &Arc<dyn SessionStore>, bare: &Bare) {
+    for workers in at_once() {
+        let (bare, renewed, ratio) = compare(store, bare, workers).await;
+        println!(
+            "{name:<10} {workers:>2} at once: {bare:>7.0} bare writes/s, {renewed:>7.0} renewals/s, ratio {ratio:.2} (budget 0.8)"
+        );
+    }
 }
 
 fn report_many(name: &str, few: (f64, f64, f64), many: (f64, f64, f64)) {
@@ -152,15 +161,15 @@ async fn sqlite() {
         sqlx::query(statement).execute(&pool).await.expect("rows");
     }
     let bare = Bare::Sqlite(pool.clone());
-    let few = compare(&store, &bare).await;
-    report("SQLite", few);
+    report("SQLite", &store, &bare).await;
+    let few = compare(&store, &bare, USUAL).await;
     let fill = "INSERT INTO vorsel_sessions SELECT lower(hex(randomblob(16))), 'obs-' || (value % 100000), 'desk', NULL, 0,
         1700000000000000 + value, 1700000000000000 + value, 1900000000000000 + value, 1900000000000000 + value,
         randomblob(32), NULL, NULL, NULL, x'', 1900000000000000 + value
         FROM (WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n WHERE value < 1000000) SELECT value FROM n)";
     let filled = sqlx::query(fill).execute(&pool).await.expect("many sessions");
     assert_eq!(filled.rows_affected(), MANY);
-    report_many("SQLite", few, compare(&store, &bare).await);
+    report_many("SQLite", few, compare(&store, &bare, USUAL).await);
 }
 
 const BARE_ROWS: &str =
@@ -181,15 +190,15 @@ async fn postgres() {
         sqlx::query(statement).execute(&pool).await.expect("rows");
     }
     let bare = Bare::Postgres(pool.clone());
-    let few = compare(&store, &bare).await;
-    report("PostgreSQL", few);
+    report("PostgreSQL", &store, &bare).await;
+    let few = compare(&store, &bare, USUAL).await;
     let fill = "INSERT INTO vorsel_sessions SELECT md5(value::text), 'obs-' || (value % 100000), 'desk', NULL, NULL, 0,
         1700000000000000 + value, 1700000000000000 + value, 1900000000000000 + value, 1900000000000000 + value,
         sha256(value::text::bytea), '', NULL, NULL, 1900000000000000 + value FROM generate_series(1, 1000000) AS value";
     let filled = sqlx::query(fill).execute(&pool).await.expect("many sessions");
     assert_eq!(filled.rows_affected(), MANY);
     sqlx::query("ANALYZE vorsel_sessions").execute(&pool).await.expect("analysed");
-    report_many("PostgreSQL", few, compare(&store, &bare).await);
+    report_many("PostgreSQL", few, compare(&store, &bare, USUAL).await);
 }
 
 async fn redis_server() {
@@ -198,13 +207,12 @@ async fn redis_server() {
     let store: Arc<dyn SessionStore> = Arc::new(RedisStore::connect(&url).await.expect("a store"));
     let client = redis::Client::open(url).expect("an address");
     let bare = Bare::Redis(client.get_connection_manager().await.expect("a connection"));
-    report("Redis", compare(&store, &bare).await);
+    report("Redis", &store, &bare).await;
 }
 
 fn main() {
     let threads = std::thread::available_parallelism().map_or(2, NonZeroUsize::get);
-    let at_once = workers();
-    println!("{at_once} at once, {threads} cores, every write durable");
+    println!("{threads} cores, every write durable");
     let runtime = tokio::runtime::Runtime::new().expect("a runtime");
     runtime.block_on(async {
         if asked_for("sqlite") {

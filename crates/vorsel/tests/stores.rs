@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
-use vorsel::store::{MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore};
+use vorsel::store::{Inserted, MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore};
 use vorsel::testing::store::every_rule;
-use vorsel::{Secret, Session, SessionLimits, Timestamp, now};
+use vorsel::{EndReason, Secret, Session, SessionLimits, Timestamp, now};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_memory_store_keeps_its_contract() {
@@ -155,4 +155,82 @@ async fn a_file_of_the_first_release_is_read_and_one_of_a_later_release_is_not_t
     let error = SqliteStore::open(&path).await.expect_err("a later release's");
     let cause = std::error::Error::source(&error).expect("a cause").to_string();
     assert_eq!(cause, "expected a schema of version 2 or before, but found 9");
+}
+
+/// A session as it stood in Redis before its generations were a line.
+const FIRST_FORM: &str = "HSET vorsel:session:s1 subject obs-0017 client_id desk generation 3 started_at 1 renewed_at 2 \
+    idle_until 4000000000000000 ends_at 4000000000000000 secret 77 spent xx";
+
+#[tokio::test]
+async fn sessions_of_the_first_form_in_redis_are_read_and_those_of_a_later_version_are_not_touched() {
+    let Some(server) = shared(Kind::Redis) else { return };
+    let url = server.empty_database();
+    let client = redis::Client::open(url.clone()).expect("an address");
+    let mut connection = client.get_multiplexed_async_connection().await.expect("a connection");
+    let mut run = async |line: &str| {
+        let mut words = line.split_ascii_whitespace();
+        let mut command = redis::cmd(words.next().expect("a command"));
+        for word in words {
+            command.arg(word);
+        }
+        command.exec_async(&mut connection).await.expect("done");
+    };
+    run(FIRST_FORM).await;
+    run(&FIRST_FORM.replace("s1", "s2")).await;
+    run("HSET vorsel:session:s2 ended_at 5 ended_why signed-out").await;
+    for id in ["s1", "s2"] {
+        run(&format!("ZADD vorsel:ids 0 {id}")).await;
+        run(&format!("ZADD vorsel:idle 4000000000000000 {id}")).await;
+    }
+    let stores = [RedisStore::connect(&url).await, RedisStore::connect(&url).await];
+    let [store, again] = stores.map(|store| store.expect("a store"));
+    let session = store.load("s1").await.expect("load").expect("the session");
+    assert_eq!((session.generation, session.spent.len(), session.ended, &*session.subject), (3, 0, None, "obs-0017"));
+    let ended = again.load("s2").await.expect("load").expect("the session").ended.expect("ended");
+    assert_eq!((ended.at, ended.why), (Timestamp::from_micros(5), EndReason::SignedOut));
+    let next = Session { generation: 4, ..session };
+    assert!(store.advance(&next).await.expect("an answer"));
+    assert!(!again.advance(&next).await.expect("an answer"));
+
+    run("SET vorsel:schema 9").await;
+    let error = RedisStore::connect(&url).await.expect_err("a later version's");
+    let cause = std::error::Error::source(&error).expect("a cause").to_string();
+    assert_eq!(cause, "expected a schema of version 2 or before, but found 9");
+}
+
+#[tokio::test]
+async fn a_line_in_redis_stays_short_however_often_a_session_is_renewed() {
+    let Some(server) = shared(Kind::Redis) else { return };
+    let url = server.empty_database();
+    let store = RedisStore::connect(&url).await.expect("a store");
+    let mut session = session();
+    assert!(matches!(store.insert(&session, None).await, Ok(Inserted::Kept { displaced: 0 })));
+    for generation in 1..=500 {
+        session.generation = generation;
+        assert!(store.advance(&session).await.expect("an answer"));
+    }
+    let client = redis::Client::open(url).expect("an address");
+    let mut connection = client.get_multiplexed_async_connection().await.expect("a connection");
+    let length: usize = redis::cmd("XLEN").arg("vorsel:line:s1").query_async(&mut connection).await.expect("a length");
+    assert!((33..200).contains(&length), "{length} entries");
+    assert_eq!(store.load("s1").await.expect("load").expect("the session").spent.len(), Session::MOST_SPENT);
+}
+
+/// What a primary had not yet told its replica is missing after a fail-over; the instances still know it.
+#[tokio::test]
+async fn a_line_in_redis_with_a_gap_tells_of_the_generations_after_it() {
+    let Some(server) = shared(Kind::Redis) else { return };
+    let store = RedisStore::connect(&server.empty_database()).await.expect("a store");
+    let mut session = session();
+    assert!(matches!(store.insert(&session, None).await, Ok(Inserted::Kept { displaced: 0 })));
+    for generation in [1, 2, 5, 6] {
+        session.generation = generation;
+        assert!(store.advance(&session).await.expect("an answer"), "{generation}");
+    }
+    for late in [0, 3, 5, 6] {
+        session.generation = late;
+        assert!(!store.advance(&session).await.expect("an answer"), "{late}");
+    }
+    let loaded = store.load(&session.id).await.expect("load").expect("the session");
+    assert_eq!((loaded.generation, loaded.spent.len()), (6, 1));
 }

@@ -35,8 +35,9 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     /// If the store fails.
     async fn load(&self, id: &str) -> Result<Option<Session>, StoreError>;
 
-    /// Replaces the session by `next`, if it still has the generation before `next`'s and has not ended. Says whether
-    /// it did. Only generation, `renewed_at`, `idle_until` and the spent generations change.
+    /// Replaces the session by `next`, unless it has reached `next`'s generation already or has ended. Says whether it did.
+    /// Whoever calls this has seen the generation before in this store, so none is left out. Only generation, `renewed_at`,
+    /// `idle_until` and the spent generations change, which are the current one and the spent ones of before.
     ///
     /// # Errors
     /// If the store fails. Then it is open whether the swap was made; the caller presents the token again.

@@ -8,9 +8,11 @@ mod postgres;
 mod record;
 #[cfg(feature = "redis")]
 mod redis;
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
+mod rows;
 #[cfg(feature = "sqlite")]
 mod sqlite;
-#[cfg(any(feature = "postgres", feature = "redis", feature = "sqlite"))]
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
 mod together;
 
 pub use contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};

@@ -9,7 +9,8 @@ use sqlx::{ConnectOptions, Connection, Postgres, Row, Transaction, query};
 use vorsel_core::{Ended, Revocation, Revoked, Session, Timestamp};
 
 use super::contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
-use super::record::{Entry, Renewal, advance_one, read_entry, renewals_in, session_of, write_spent};
+use super::record::{Entry, read_entry};
+use super::rows::{Renewal, advance_one, renewals_in, session_of, write_spent};
 use super::together::{Together, WriteRenewals};
 
 /// Keeps sessions in a PostgreSQL database, in the tables `vorsel_sessions`, `vorsel_feed` and `vorsel_schema` of the

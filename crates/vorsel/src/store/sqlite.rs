@@ -11,7 +11,8 @@ use sqlx::{QueryBuilder, Row, Sqlite, Transaction, query};
 use vorsel_core::{Ended, Revocation, Revoked, Session, Timestamp};
 
 use super::contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
-use super::record::{Entry, Renewal, advance_one, read_entry, renewals_in, session_of, write_spent};
+use super::record::{Entry, read_entry};
+use super::rows::{Renewal, advance_one, renewals_in, session_of, write_spent};
 use super::together::{Together, WriteRenewals};
 
 /// Keeps sessions in a SQLite file.

@@ -9,7 +9,7 @@ use tokio::sync::oneshot;
 use vorsel_core::Session;
 
 use super::contract::StoreError;
-use super::record::Renewal;
+use super::rows::Renewal;
 
 /// A database that writes several renewals at once.
 #[async_trait]

@@ -4,18 +4,15 @@ local which, name, at, why, remembered, named_from, up_to =
 local ids = { name }
 if which == 'subject' then ids = redis.call('ZRANGE', 'vorsel:subject:' .. name, 0, -1) end
 if which == 'before' then ids = redis.call('ZRANGEBYSCORE', 'vorsel:started', '-inf', '(' .. name) end
-local function tell(kind, what, moment)
-  local entry = redis.call('XADD', 'vorsel:feed', '*', 'kind', kind, 'name', what, 'up_to', moment, 'until', remembered)
-  redis.call('ZADD', 'vorsel:feed:until', remembered, entry)
-end
-if up_to ~= '' then tell('everything', '', up_to) end
+if up_to ~= '' then tell('everything', '', up_to, remembered) end
 local count = 0
 for _, id in ipairs(ids) do
-  local key = 'vorsel:session:' .. id
-  local known = redis.call('HMGET', key, 'started_at', 'ended_at')
-  if known[1] and not known[2] then
-    redis.call('HSET', key, 'ended_at', at, 'ended_why', why)
-    if tonumber(known[1]) >= named_from then tell('session', id, '0') end
+  local idle_until, has_ended = state_of(id)
+  if idle_until and not has_ended then
+    finish(id, at, why)
+    if tonumber(redis.call('HGET', 'vorsel:session:' .. id, 'started_at') or named_from) >= named_from then
+      tell('session', id, '0', remembered)
+    end
     count = count + 1
   end
 end

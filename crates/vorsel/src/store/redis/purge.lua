@@ -8,13 +8,13 @@ end
 local count = 0
 for _, id in ipairs(redis.call('ZRANGEBYSCORE', 'vorsel:idle', '-inf', before, 'LIMIT', 0, limit * 10)) do
   if count == tonumber(limit) then break end
-  local key = 'vorsel:session:' .. id
-  local known = redis.call('HMGET', key, 'idle_until', 'subject')
-  if known[1] and tonumber(known[1]) >= tonumber(ARGV[1]) then
-    redis.call('ZADD', 'vorsel:idle', known[1], id)
+  local key, idle_until = 'vorsel:session:' .. id, state_of(id)
+  if idle_until and tonumber(idle_until) >= tonumber(ARGV[1]) then
+    redis.call('ZADD', 'vorsel:idle', idle_until, id)
   else
-    if known[2] then redis.call('ZREM', 'vorsel:subject:' .. known[2], id) end
-    redis.call('DEL', key)
+    local subject = redis.call('HGET', key, 'subject')
+    if subject then redis.call('ZREM', 'vorsel:subject:' .. subject, id) end
+    redis.call('DEL', key, line_of(id))
     for _, index in ipairs({ 'vorsel:idle', 'vorsel:started', 'vorsel:ids' }) do redis.call('ZREM', index, id) end
     count = count + 1
   end

@@ -1,4 +1,3 @@
 -- Puts an entry on the feed.
-local entry = redis.call('XADD', 'vorsel:feed', '*', 'kind', ARGV[1], 'name', ARGV[2], 'up_to', ARGV[3], 'until', ARGV[4])
-redis.call('ZADD', 'vorsel:feed:until', ARGV[4], entry)
+tell(ARGV[1], ARGV[2], ARGV[3], ARGV[4])
 return 1

@@ -23,11 +23,12 @@ pub(super) fn session(subject: &str, at: Timestamp) -> Session {
 }
 
 pub(super) fn next_of(session: &Session, at: Timestamp) -> Session {
+    let current = Spent { began_at: session.renewed_at, idle_until: session.idle_until };
     Session {
         generation: session.generation + 1,
         renewed_at: at,
         idle_until: at.after(LIMITS.idle.as_duration()),
-        spent: vec![Spent { began_at: session.renewed_at, idle_until: session.idle_until }],
+        spent: [current].into_iter().chain(session.spent.iter().copied()).take(Session::MOST_SPENT).collect(),
         ..session.clone()
     }
 }

@@ -27,7 +27,7 @@ use material::{LATER, START, load, next_of, session, stored};
 pub async fn every_rule(store: Arc<dyn SessionStore>) {
     loads_what_was_stored(&*store).await;
     refuses_an_id_that_is_taken(&*store).await;
-    advances_only_from_the_generation_before(&*store).await;
+    takes_each_generation_once(&*store).await;
     lets_one_of_many_advance(store.clone()).await;
     keeps_advances_at_once_apart(store.clone()).await;
     answers_whoever_still_waits(store.clone()).await;
@@ -60,6 +60,7 @@ pub async fn loads_what_was_stored(store: &dyn SessionStore) {
         let mut session = session(subject, START);
         session.device = device.map(str::to_owned);
         session.acr = device.map(str::to_owned);
+        session.generation = 3;
         session.spent =
             (0..3).map(|age| Spent { began_at: START, idle_until: START.after(Duration::from_secs(age)) }).collect();
         session.secret = Secret::new((0..=255).collect());
@@ -79,21 +80,27 @@ pub async fn refuses_an_id_that_is_taken(store: &dyn SessionStore) {
     assert_eq!(load(store, &first.id).await, first);
 }
 
-/// An advance is made from the generation before it and from no other.
+/// Each generation is taken once, and none that has been passed.
 ///
 /// # Panics
 /// Where the store breaks the rule.
-pub async fn advances_only_from_the_generation_before(store: &dyn SessionStore) {
-    let first = stored(store, "obs-0017").await;
-    let second = next_of(&first, START.after(Duration::from_micros(1)));
-    let third = next_of(&second, START.after(Duration::from_secs(2)));
-    assert!(!store.advance(&third).await.expect("advance"), "a generation was skipped");
-    assert!(store.advance(&second).await.expect("advance"));
-    assert_eq!(load(store, &first.id).await, second);
-    assert!(!store.advance(&second).await.expect("advance"), "a generation was taken twice");
-    assert!(store.advance(&third).await.expect("advance"));
-    assert_eq!(load(store, &first.id).await, third);
-    assert!(!store.advance(&session("unknown", START)).await.expect("advance"));
+pub async fn takes_each_generation_once(store: &dyn SessionStore) {
+    let mut session = stored(store, "obs-0017").await;
+    let mut passed = vec![session.clone()];
+    for number in 1..=Session::MOST_SPENT as u64 + 2 {
+        session = next_of(&session, START.after(Duration::from_micros(number)));
+        assert!(store.advance(&session).await.expect("advance"), "generation {number}");
+        passed.push(session.clone());
+        assert_eq!(load(store, &session.id).await, session);
+        for known in passed.iter().rev().take(3).chain(&passed[..1]) {
+            let again = Session { renewed_at: LATER, ..known.clone() };
+            assert!(!store.advance(&again).await.expect("advance"), "generation {} again", known.generation);
+        }
+    }
+    assert_eq!(load(store, &session.id).await, session);
+    let nobody = next_of(&self::session("unknown", START), START);
+    assert!(!store.advance(&nobody).await.expect("advance"));
+    assert_eq!(store.load(&nobody.id).await.expect("load"), None);
 }
 
 /// Of many callers that advance the same generation at once, one gets `true`.
@@ -130,7 +137,7 @@ pub async fn keeps_advances_at_once_apart(store: Arc<dyn SessionStore>) {
         let first = stored(&*store, &format!("obs-{number:04}")).await;
         let next = next_of(&first, at);
         let (tried, expected) = match number % 4 {
-            0 => (next_of(&next, at), None),
+            0 => (Session { renewed_at: at, ..first.clone() }, None),
             1 => {
                 let ended = Ended { at, why: EndReason::SignedOut };
                 assert_eq!(store.end(Which::One(&first.id), ended, LATER).await.expect("end"), 1);
