@@ -6,7 +6,7 @@ import subprocess
 import sys
 
 ROOT = pathlib.Path(__file__).resolve().parent.parent
-LOWEST, HIGHEST = 25, 33
+LOWEST, HIGHEST = 25, 100 / 3
 
 tests = others = 0
 for name in subprocess.run(
@@ -21,5 +21,5 @@ for name in subprocess.run(
     tests += len(lines) - begin
 
 share = 100 * tests / (tests + others)
-print(f"tests: {tests} of {tests + others} Rust lines, {share:.1f} % (wanted: {LOWEST} to {HIGHEST} %)")
+print(f"tests: {tests} of {tests + others} Rust lines, {share:.1f} % (wanted: a quarter to a third)")
 sys.exit(0 if LOWEST <= share <= HIGHEST else 1)
