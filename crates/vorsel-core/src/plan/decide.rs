@@ -92,7 +92,7 @@ impl AccessPlan {
             (Access::Need(_), None) => return Verdict::NeedsCaller,
             (Access::Need(rule), Some(caller)) => (rule, caller),
         };
-        let lasting = caller.fulfilled.zip(self.marks[index]);
+        let lasting = caller.fulfilled.zip(self.marks.get(index).copied().flatten());
         if lasting.is_some_and(|(fulfilled, mark)| fulfilled.has(mark)) {
             return Verdict::Allowed;
         }

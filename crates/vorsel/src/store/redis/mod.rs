@@ -25,7 +25,8 @@ use record::{entries, fields, generation_id, read, read_feed};
 /// The scripts touch several keys: a single primary, with replicas if wanted, is what this is for, not a cluster. A
 /// renewal is as durable as the server's append-only file: with `appendfsync always` it survives a power cut, with
 /// `everysec` the loss of the process. After a fail-over to a replica that lags behind, renewals of its last moments are
-/// unknown, and their tokens count as not yet made.
+/// unknown, and their tokens count as not yet made; an instance that made them goes on from there. The server must not
+/// evict keys (`maxmemory-policy noeviction`, its default): with the feed it would forget what was revoked.
 #[derive(Clone)]
 pub struct RedisStore {
     client: Client,
