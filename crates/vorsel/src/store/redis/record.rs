@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use ::redis::streams::{StreamId, StreamRangeReply};
 use ::redis::{ErrorKind, RedisError};
-use vorsel_core::{Revocation, Secret, Session, Spent, Timestamp};
+use vorsel_core::{Ended, Revocation, Secret, Session, Spent, Timestamp};
 
 use crate::store::record::{read_ended, read_entry};
 
@@ -45,7 +45,7 @@ pub(super) fn entries(session: &Session) -> Vec<(String, [(&'static str, String)
     let numbers = (0..=session.generation).rev();
     let mut entries: Vec<_> = numbers.zip(known).map(|(number, spent)| (generation_id(number), times(spent))).collect();
     entries.reverse();
-    let end = |ended: vorsel_core::Ended| {
+    let end = |ended: Ended| {
         let at = ended.at.as_micros().to_string();
         (END.to_owned(), [("ended_at", at), ("ended_why", ended.why.code().to_owned())])
     };
