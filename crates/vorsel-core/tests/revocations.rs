@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use proptest::prelude::*;
 use vorsel_core::{
     AccessDraft, Algorithm, Check, Checked, Expectations, Issuer, KeySet, Lifetime, NoOwn, Revocation, Revocations,
     Revoked, SigningKey, Timestamp, Verifier,
@@ -124,4 +125,74 @@ fn readers_see_an_entry_as_soon_as_it_was_added_whatever_others_write() {
         assert!((0..1_000).all(|_| known.check(&token, NOW).is_err()));
     });
     assert_eq!(known.len(), 15_001);
+}
+
+/// The four names that the token of [`checked`] can be revoked by.
+fn by_name(kind: usize) -> Revoked {
+    match kind {
+        0 => Revoked::Token("t1".to_owned()),
+        1 => Revoked::Session("s1".to_owned()),
+        2 => Revoked::Key("k1".to_owned()),
+        _ => subject("obs-0017", NOW),
+    }
+}
+
+/// The n-th of many others, of any kind.
+fn other(kind: usize, number: usize) -> Revoked {
+    let name = format!("other {number}");
+    match kind {
+        0 => Revoked::Token(name),
+        1 => Revoked::Session(name),
+        2 => Revoked::Key(name),
+        3 => subject(&name, NOW),
+        _ => Revoked::Everything { up_to: Timestamp::MIN },
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever the token is revoked by and whichever entry that is, above all one at which the table grows, it is refused
+    /// from then on, whatever comes after, repeats it or is forgotten. Sizes beyond 16,400 entries are left out for time.
+    #[test]
+    fn what_is_revoked_is_refused_whichever_entry_it_is(
+        kind in 0..4_usize,
+        place in prop_oneof![0..20_usize, 4_090..4_102_usize, 16_380..16_390_usize],
+        others in proptest::collection::vec(0..5_usize, 1..8),
+        after in 0..8_usize,
+        repeated: bool,
+    ) {
+        let (token, known) = (checked(true), Revocations::new());
+        let add = |what, until| known.add(&Revocation { what, until });
+        for number in 0..place {
+            add(other(others[number % others.len()], number), UNTIL.before(MICRO));
+        }
+        prop_assert!(known.check(&token, NOW).is_ok(), "nothing of the token's is revoked yet");
+        add(by_name(kind), UNTIL);
+        prop_assert!(known.check(&token, NOW).is_err(), "entry {}", place + 1);
+        for number in place..place + after {
+            add(other(others[number % others.len()], number), UNTIL.before(MICRO));
+        }
+        if repeated {
+            add(by_name(kind), NOW);
+        }
+        prop_assert!(known.check(&token, NOW).is_err(), "after {} more", after);
+        known.forget(UNTIL.before(MICRO));
+        prop_assert!(known.check(&token, UNTIL.before(MICRO)).is_err(), "after the others were forgotten");
+        prop_assert_eq!(known.len(), 1);
+    }
+}
+
+/// The same for each kind at the exact entries at which the table grows, and at their neighbours.
+#[test]
+fn no_growth_lets_anything_slip_through() {
+    let places = [4_096, 16_384].map(|full| [full - 1, full, full + 1]).concat();
+    for (kind, place) in (0..4).flat_map(|kind| places.iter().map(move |place| (kind, *place))) {
+        let (token, known) = (checked(true), Revocations::new());
+        for number in 0..place {
+            known.add(&Revocation { what: other(1, number), until: UNTIL });
+        }
+        known.add(&Revocation { what: by_name(kind), until: UNTIL });
+        assert!(known.check(&token, NOW).is_err(), "kind {kind} as entry {}", place + 1);
+    }
 }

@@ -50,6 +50,11 @@ async fn maybe_who(caller: Option<Caller<Staff>>) -> String {
     caller.map_or("nobody".to_owned(), |caller| caller.subject().to_owned())
 }
 
+/// Takes every handshake, as a web socket's handler would.
+async fn live(_: Caller<Staff>) -> impl axum::response::IntoResponse {
+    (http::StatusCode::SWITCHING_PROTOCOLS, [("upgrade", "websocket"), ("connection", "upgrade")])
+}
+
 fn app(issuer: &TestIssuer) -> GuardedApp {
     let plan = AccessPlan::builder()
         .role("visitor", &[])
@@ -72,6 +77,7 @@ fn app(issuer: &TestIssuer) -> GuardedApp {
         .need("GET", "/nested/log", "role director")
         .need("GET", "/any", "signed-in")
         .need("OPTIONS", "/own-options", "signed-in")
+        .need("GET", "/live", "signed-in")
         .build()
         .expect("a plan");
     let guard = issuer.guard(plan).cookie("night").api_keys("x-instrument-key", Keys).check("owns", owns);
@@ -90,6 +96,7 @@ fn app(issuer: &TestIssuer) -> GuardedApp {
         .route("/both", post(who))
         .route("/any", any(who))
         .route("/own-options", axum::routing::options(who))
+        .route("/live", get(live))
         .nest("/nested", Routes::new().route("/log", get(who)))
         .guard(guard.build().expect("a guard"))
         .expect("the routes of the plan")
@@ -340,5 +347,32 @@ async fn the_handler_knows_who_calls_whatever_the_credential() {
         ("GET /log", &["x-instrument-key: known"], "ope-0002"),
     ] {
         assert_eq!(server.send(request, lines).await.text().await.expect("a body"), who, "{request} {lines:?}");
+    }
+}
+
+/// A browser lets any page open a web socket to us and sends our cookie along.
+#[tokio::test]
+async fn a_page_of_another_site_opens_no_web_socket_as_the_reader() {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    let server = Server::start().await;
+    let host = server.base.trim_start_matches("http://");
+    let own = format!("origin: http://{host}");
+    for (lines, status) in [
+        (&["cookie: night=OBSERVER", "origin: https://elsewhere.test"][..], "403"),
+        (&["cookie: night=OBSERVER", "sec-fetch-site: cross-site", "origin: https://elsewhere.test"], "403"),
+        (&["cookie: night=OBSERVER"], "403"),
+        (&["cookie: night=OBSERVER", &own], "101"),
+        (&["authorization: Bearer OBSERVER", "origin: https://elsewhere.test"], "101"),
+        (&[], "401"),
+    ] {
+        let handshake = "upgrade: websocket\r\nconnection: upgrade\r\nsec-websocket-version: 13";
+        let lines = server.filled(&lines.join("\r\n"));
+        let request = format!("GET /live HTTP/1.1\r\nhost: {host}\r\n{handshake}\r\n{lines}\r\n\r\n")
+            .replace("\r\n\r\n\r\n", "\r\n\r\n");
+        let mut connection = tokio::net::TcpStream::connect(host).await.expect("a connection");
+        connection.write_all(request.as_bytes()).await.expect("sent");
+        let mut answer = [0; 12];
+        connection.read_exact(&mut answer).await.expect("an answer");
+        assert_eq!(std::str::from_utf8(&answer[9..]), Ok(status), "{lines}");
     }
 }

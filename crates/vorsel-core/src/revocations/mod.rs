@@ -114,12 +114,14 @@ impl Revocations {
         let _writing = self.writing.lock().unwrap_or_else(PoisonError::into_inner);
         self.names.fetch_add(1, Ordering::AcqRel);
         self.put(revocation);
+        if self.len() > self.filter.room() {
+            self.filter_anew(self.len() * 2);
+            return;
+        }
         match &revocation.what {
-            _ if self.len() > self.filter.room() => self.filter_anew(self.len() * 2),
             Revoked::Token(name) | Revoked::Session(name) => self.filter.add(name),
             Revoked::Subject { subject, .. } => self.filter.add(subject),
-            Revoked::Key(_) => self.has_keys.store(true, Ordering::Release),
-            Revoked::Everything { .. } => {}
+            Revoked::Key(_) | Revoked::Everything { .. } => {}
         }
     }
 
@@ -138,7 +140,10 @@ impl Revocations {
         match &revocation.what {
             Revoked::Token(id) => remember(&self.tokens, id),
             Revoked::Session(id) => remember(&self.sessions, id),
-            Revoked::Key(id) => remember(&self.keys, id),
+            Revoked::Key(id) => {
+                remember(&self.keys, id);
+                self.has_keys.store(true, Ordering::Release);
+            }
             Revoked::Subject { subject, up_to } => {
                 let new = Within { up_to: *up_to, until };
                 self.subjects.pin().update_or_insert(subject.as_str().into(), |known| known.and(new), new);

@@ -1,6 +1,6 @@
 //! Where credentials come from, in order: the `Authorization` header, a cookie, a header with an API key.
 
-use http::header::{COOKIE, HOST, ORIGIN};
+use http::header::{COOKIE, HOST, ORIGIN, UPGRADE};
 use http::{HeaderMap, HeaderName, Method};
 use vorsel_core::Refusal;
 
@@ -33,9 +33,14 @@ impl Sources {
         let bearer = bearer_token(headers)?;
         let cookie = self.cookie.as_deref().map_or(Ok(None), |name| cookie(headers, name))?;
         let api_key = self.api_key.as_ref().map_or(Ok(None), |name| api_key(headers, name))?;
-        // A browser sends a cookie wherever a page of another site posts to; it does not so send the other two.
-        if cookie.is_some() && bearer.is_none() && api_key.is_none() && !method.is_safe() {
-            self.is_from_here(headers)?;
+        // A browser sends a cookie wherever a page of another site posts to; it does not so send the other two. Nor does it
+        // keep such a page from opening a web socket and reading what comes over it, be it by the upgrade of a GET or, in
+        // HTTP/2, by a CONNECT (RFC 6455 section 10.2, RFC 8441 section 4).
+        if cookie.is_some() && bearer.is_none() && api_key.is_none() {
+            let only_reads = method.is_safe() && !headers.contains_key(UPGRADE);
+            if !only_reads {
+                self.is_from_here(headers)?;
+            }
         }
         Ok(Presented { bearer, cookie, api_key })
     }
@@ -191,6 +196,18 @@ mod tests {
                 false,
             ),
             (Method::POST, vec![("authorization", "Bearer a.b.c")], true),
+            (Method::GET, vec![("upgrade", "websocket")], false),
+            (Method::GET, vec![("upgrade", "websocket"), ("sec-fetch-site", "cross-site")], false),
+            (Method::GET, vec![("upgrade", "websocket"), ("sec-fetch-site", "same-origin")], true),
+            (
+                Method::GET,
+                vec![("upgrade", "websocket"), ("origin", "https://elsewhere.test"), ("host", "api.skarnhill.test")],
+                false,
+            ),
+            (Method::GET, vec![("upgrade", "websocket"), ("origin", "https://desk.skarnhill.test")], true),
+            (Method::GET, vec![("upgrade", "websocket"), ("authorization", "Bearer a.b.c")], true),
+            (Method::CONNECT, vec![("origin", "https://elsewhere.test"), ("host", "api.skarnhill.test")], false),
+            (Method::CONNECT, vec![("sec-fetch-site", "same-origin")], true),
         ] {
             let lines: Vec<_> = lines.into_iter().chain([cookie]).collect();
             assert_eq!(sources().present(&method, &headers(&lines)).is_ok(), passes, "{method} {lines:?}");
