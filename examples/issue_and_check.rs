@@ -31,16 +31,16 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let token = issuer.access(&draft, &random_id()?, now())?;
 
     let verifier = Verifier::new(keys.clone(), Expectations::access(ISSUER, API));
-    let checked = verifier.check::<Staff>(&token, now())?;
+    let checked = verifier.check_as::<Staff>(&token, now())?;
     println!("accepted: {:?} with {:?}", checked.claims().subject(), checked.own());
 
     let an_hour_later = now().after(Duration::from_secs(3_600));
     let elsewhere = Verifier::new(keys, Expectations::access(ISSUER, "https://lab.skarnhill.test"));
     for finding in [
-        verifier.check::<Staff>(&token, an_hour_later).expect_err("it has expired"),
-        elsewhere.check::<Staff>(&token, now()).expect_err("it is for another audience"),
-        verifier.check::<Staff>(format!("Bearer {token}"), now()).expect_err("the scheme is no part of it"),
-        verifier.check::<Numbers>(&token, now()).expect_err("the shift is no number"),
+        verifier.check_as::<Staff>(&token, an_hour_later).expect_err("it has expired"),
+        elsewhere.check_as::<Staff>(&token, now()).expect_err("it is for another audience"),
+        verifier.check_as::<Staff>(format!("Bearer {token}"), now()).expect_err("the scheme is no part of it"),
+        verifier.check_as::<Numbers>(&token, now()).expect_err("the shift is no number"),
     ] {
         println!("refused:  {finding}");
     }

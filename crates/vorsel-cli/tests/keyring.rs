@@ -15,7 +15,7 @@ use common::{Done, vorsel};
 const HOUR: Duration = Duration::from_secs(3_600);
 
 fn ring(algorithm: Algorithm, kid: &str, since: Timestamp) -> Keyring {
-    let key = SigningKey::generate(algorithm).expect("a key").with_key_id(kid);
+    let key = SigningKey::generate(algorithm).expect("a key").named(kid);
     Keyring::new(key, KeyTimes::default(), since)
 }
 
@@ -28,7 +28,7 @@ fn write(folder: &Path, name: &str, ring: &Keyring) {
 /// A folder whose access keys were rolled three hours ago, and again just now.
 fn folder() -> tempfile::TempDir {
     let folder = tempfile::tempdir().expect("a folder");
-    let key = |kid: &str| SigningKey::generate(Algorithm::EdDsa).expect("a key").with_key_id(kid);
+    let key = |kid: &str| SigningKey::generate(Algorithm::EdDsa).expect("a key").named(kid);
     let mut access = ring(Algorithm::EdDsa, "dusk-key", now().before(4 * HOUR));
     access.roll(key("night-key"), now().before(3 * HOUR)).expect("rolled");
     access.roll(key("dawn-key"), now()).expect("rolled");

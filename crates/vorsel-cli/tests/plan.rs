@@ -38,7 +38,7 @@ access.toml:4:14: unknown role "operater"; did you mean "operator"?
   4 | crew = "role operater"
     |              ^
 
-access.toml:5:28: expected signed-in, role, scope, policy, check, credential, not, a parenthesis or a comparison of sub, acr, claims.… or path.…, but found the end of the rule
+access.toml:5:28: expected signed-in, role, scope, client, issuer, policy, predicate, credential, not, a parenthesis or a comparison of sub, acr, claims.… or path.…, but found the end of the rule
   5 | broken = "role operator and"
     |                            ^
 
@@ -174,15 +174,15 @@ GET    /.well-known/oauth-authorization-server  yes     yes      yes      yes   
 
  if 1  scope exposures:read
  if 2  claims.confirmed == true and scope exposures:queue
- if 3  claims.confirmed == true and check queued-by-caller
+ if 3  claims.confirmed == true and predicate queued-by-caller
  if 4  scope dome:move and claims.training >= 3
  if 5  scope dome:move and claims.training >= 3 and acr in ["phr", "phrh"]
  if 6  scope logs:read
  if 7  claims.confirmed == true and claims.shift in ["dusk", "night", "dawn"]
- if 8  credential api-key and claims.instruments has "mast"
+ if 8  credential api-key and claims.instruments contains "mast"
  if 9  path.observer == sub
 if 10  scope people:manage
-if 11  scope people:manage and signed-in within 10m and path.person != sub and check revocations-current
+if 11  scope people:manage and signed-in within 10m and path.person != sub and predicate revocations-current
 
 "#]]
     );
@@ -194,13 +194,13 @@ if 11  scope people:manage and signed-in within 10m and path.person != sub and c
         done.out,
         str![[r#"
 DELETE /exposures/exp-101 → needs-caller (401)
-  DELETE /exposures/{id}: need (policy staff and check queued-by-caller) or role director
+  DELETE /exposures/{id}: need (policy staff and predicate queued-by-caller) or role director
   who may
   anyone    no
   no role   no
   visitor   no
-  observer  if claims.confirmed == true and check queued-by-caller
-  operator  if claims.confirmed == true and check queued-by-caller
+  observer  if claims.confirmed == true and predicate queued-by-caller
+  operator  if claims.confirmed == true and predicate queued-by-caller
   director  yes
 
 "#]]
@@ -266,12 +266,12 @@ somebody gains 3 routes, somebody loses 0 routes
 }
 
 #[test]
-fn credentials_and_checks_can_be_supposed() {
+fn credentials_and_predicates_can_be_supposed() {
     let own = ["--role", "observer", "--claim", "confirmed=true"];
     for (arguments, status, verdict) in [
-        (&["DELETE", "/exposures/exp-101"][..], 1, "needs-check"),
-        (&["DELETE", "/exposures/exp-101", "--check", "queued-by-caller=yes"], 0, "allowed"),
-        (&["DELETE", "/exposures/exp-101", "--check", "queued-by-caller=no"], 1, "refused"),
+        (&["DELETE", "/exposures/exp-101"][..], 1, "needs-predicate"),
+        (&["DELETE", "/exposures/exp-101", "--predicate", "queued-by-caller=yes"], 0, "allowed"),
+        (&["DELETE", "/exposures/exp-101", "--predicate", "queued-by-caller=no"], 1, "refused"),
         (&["POST", "/weather", "--claim", "instruments=[\"mast\"]"], 1, "refused"),
         (&["POST", "/weather", "--claim", "instruments=[\"mast\"]", "--credential", "api-key"], 0, "allowed"),
         (&["OPTIONS", "/me"], 1, "options"),
@@ -280,5 +280,5 @@ fn credentials_and_checks_can_be_supposed() {
         assert_eq!((done.status, &done.json()["verdict"]), (status, &verdict.into()), "{done:?}");
     }
     assert_eq!(ask(&["GET", "/me", "--credential", "badge"]).status, 2);
-    assert_eq!(ask(&["GET", "/me", "--check", "queued-by-caller"]).status, 2);
+    assert_eq!(ask(&["GET", "/me", "--predicate", "queued-by-caller"]).status, 2);
 }

@@ -5,56 +5,39 @@
 //! in. Add the `vorsel` crate to an application; it brings the clock, the stores, the guard and the endpoints, and
 //! re-exports what is here.
 
-mod algorithm;
 mod answer;
-mod audit;
-pub mod base64url;
-mod claims;
 mod credential;
-mod expectations;
+mod encoding;
 mod finding;
-mod fulfilled;
-mod issuer;
-mod json;
-mod jws;
 mod key;
 mod keyring;
-mod kind;
-mod own;
-mod payload;
 mod plan;
 mod revocations;
 pub mod rule;
-mod scope;
 mod session;
-mod span;
 mod time;
-mod unchecked;
-mod verifier;
-mod vouched;
+mod token;
+mod verify;
 
-pub use algorithm::Algorithm;
 pub use answer::{Answer, Refusal, problem};
-pub use claims::{Checked, Claims, NoOwn};
 pub use credential::{Credential, Credentials};
-pub use expectations::{Expectations, SkewError};
+pub use encoding::{JsonError, Object, base64url};
 pub use finding::{Check, Finding};
-pub use issuer::{AccessDraft, IssueError, Issuer, Prepared};
-pub use json::{JsonError, Object};
-pub use key::{KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, VerifyingKey};
+pub use key::{Algorithm, KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, VerifyingKey};
 pub use keyring::{KeyRecord, KeyState, KeyTimes, Keyring, KeyringTextError, StepError};
-pub use kind::Kind;
 pub use plan::{
-    Access, AccessPlan, AccessRow, AccessTable, CallerFacts, Change, Mistake, Place, PlanBuilder, PlanError, Reach,
-    Route, RouteChange, SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why, Witness,
+    Access, AccessPlan, AccessRow, AccessTable, CallerFacts, Change, METHODS, Mistake, PathPattern, Place, PlanBuilder,
+    PlanError, Reach, Route, RouteChange, SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why, Witness,
+    entries_for,
 };
 pub use revocations::{Revocation, Revocations, Revoked};
-pub use scope::{ScopeError, Scopes};
 pub use session::{
     Beyond, EndReason, Ended, Generation, PerSubject, Presented, RefreshTokens, SESSION_SECRET_BYTES, Session,
     SessionLimits, Spent, Step,
 };
 pub use time::{Lifetime, LifetimeError, Timestamp, spoken};
-pub use unchecked::{UncheckedError, UncheckedToken};
-pub use verifier::{Findings, Verifier};
-pub use vouched::VouchError;
+pub use token::{
+    AccessDraft, Checked, Claims, IssueError, Issuer, Kind, NoOwn, Prepared, ScopeError, Scopes, UncheckedError,
+    UncheckedToken,
+};
+pub use verify::{Expectations, Findings, SkewError, Verifier, VouchError};

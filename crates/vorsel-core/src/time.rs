@@ -13,6 +13,9 @@ pub struct Timestamp(i64);
 
 const MICROS: i64 = 1_000_000;
 
+/// The largest clock skew that a verifier can be set to: more would be a longer lifetime under another name.
+pub(crate) const LARGEST_SKEW: Duration = Duration::from_secs(300);
+
 impl Timestamp {
     /// The first moment the type can hold.
     pub const MIN: Self = Self(i64::MIN);

@@ -37,7 +37,7 @@ struct House {
 
 impl House {
     fn new() -> Self {
-        let key = |algorithm, kid: &str| SigningKey::generate(algorithm).expect("a key").with_key_id(kid);
+        let key = |algorithm, kid: &str| SigningKey::generate(algorithm).expect("a key").named(kid);
         Self {
             ridge: key(Algorithm::Es256, "ridge"),
             dale: key(Algorithm::Rs256, "dale"),

@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use proptest::prelude::*;
 use vorsel_core::{
-    AccessDraft, Algorithm, Expectations, IssueError, Issuer, KeySet, KeyState, KeyTimes, Keyring, Lifetime, NoOwn,
-    Secret, SigningKey, StepError, Timestamp, Verifier,
+    AccessDraft, Algorithm, Expectations, IssueError, Issuer, KeySet, KeyState, KeyTimes, Keyring, Lifetime, Secret,
+    SigningKey, StepError, Timestamp, Verifier,
 };
 
 const ISSUER: &str = "https://id.skarnhill.test";
@@ -25,7 +25,7 @@ fn times() -> KeyTimes {
 fn key(kid: &str) -> SigningKey {
     let start = kid.bytes().fold(7_u8, u8::wrapping_add);
     let bytes = (0..32).map(|index| start.wrapping_add(index)).collect();
-    SigningKey::hmac(Algorithm::Hs256, Secret::new(bytes)).expect("a secret").with_key_id(kid)
+    SigningKey::hmac(Algorithm::Hs256, Secret::new(bytes)).expect("a secret").named(kid)
 }
 
 fn ring() -> Keyring {
@@ -39,7 +39,7 @@ fn issue(ring: &Keyring, lifetime: Lifetime, now: Timestamp) -> Result<String, I
 
 fn check(keys: &KeySet, token: &str, now: Timestamp) -> Result<(), String> {
     let verifier = Verifier::new(keys.clone(), Expectations::access(ISSUER, AUDIENCE));
-    verifier.check::<NoOwn>(token, now).map(drop).map_err(|finding| finding.to_string())
+    verifier.check(token, now).map(drop).map_err(|finding| finding.to_string())
 }
 
 #[test]

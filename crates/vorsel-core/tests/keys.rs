@@ -2,8 +2,8 @@
 
 use serde_json::json;
 use vorsel_core::{
-    AccessDraft, Algorithm, Check, Expectations, Issuer, KeySet, Lifetime, NoOwn, Object, Secret, SigningKey,
-    Timestamp, Verifier, VerifyingKey, base64url,
+    AccessDraft, Algorithm, Check, Expectations, Issuer, KeySet, Lifetime, Object, Secret, SigningKey, Timestamp,
+    Verifier, VerifyingKey, base64url,
 };
 
 /// The message with every cause.
@@ -131,7 +131,7 @@ fn a_private_key_whose_halves_do_not_belong_together_is_refused() {
 #[test]
 fn keys_of_every_algorithm_survive_a_round_trip_as_jwk() {
     for algorithm in Algorithm::ALL {
-        let key = SigningKey::generate(algorithm).expect("a key").with_key_id("hill");
+        let key = SigningKey::generate(algorithm).expect("a key").named("hill");
         let text = key.to_private_jwk().expect("a JWK");
         let again = SigningKey::from_jwk(&text).expect("our own JWK");
         assert_eq!((again.algorithm(), again.key_id()), (algorithm, "hill"));
@@ -166,7 +166,7 @@ fn an_rsa_key_that_lacks_a_factor_or_has_a_wrong_one_is_refused() {
 
 #[test]
 fn a_set_keeps_what_it_can_use_and_says_what_it_left_out() {
-    let key = SigningKey::generate(Algorithm::Es256).expect("a key").with_key_id("one");
+    let key = SigningKey::generate(Algorithm::Es256).expect("a key").named("one");
     let jwk = serde_json::to_string(&key.verifying_key().to_public_jwk()).expect("JSON");
     let set = KeySet::read(&format!(r#"{{"keys":[{{"kty":"DSA"}},{jwk},7]}}"#)).expect("a set");
     assert_eq!(set.keys().len(), 1);
@@ -198,9 +198,9 @@ fn a_key_without_an_id_is_tried_for_any_and_one_with_an_id_is_not() {
     jwk.shift_remove("kid");
     let nameless = KeySet::read(&serde_json::to_string(&jwk).expect("JSON")).expect("a key");
     let draft = AccessDraft::new("obs-0017", "audience", "desk", Lifetime::minutes(5));
-    let token = Issuer::new("issuer", key.with_key_id("elsewhere")).access(&draft, "t1", now).expect("a token");
+    let token = Issuer::new("issuer", key.named("elsewhere")).access(&draft, "t1", now).expect("a token");
     for (keys, expected) in [(nameless, None), (named, Some(Check::Key))] {
         let verifier = Verifier::new(keys, Expectations::access("issuer", "audience"));
-        assert_eq!(verifier.check::<NoOwn>(&token, now).err().map(|finding| finding.check), expected);
+        assert_eq!(verifier.check(&token, now).err().map(|finding| finding.check), expected);
     }
 }

@@ -15,7 +15,7 @@ const MICRO: Duration = Duration::from_micros(1);
 
 /// A token of the session `s1` of obs-0017, who signed in a minute ago, with the ID `t1`, signed with the key `k1`.
 fn checked(with_session: bool) -> Checked<NoOwn> {
-    let key = SigningKey::generate(Algorithm::EdDsa).expect("a key").with_key_id("k1");
+    let key = SigningKey::generate(Algorithm::EdDsa).expect("a key").named("k1");
     let keys = KeySet::new([key.verifying_key()]);
     let mut draft = AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5));
     if with_session {

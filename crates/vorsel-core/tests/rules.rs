@@ -5,7 +5,8 @@ use std::time::Duration;
 use proptest::prelude::*;
 use serde_json::{Value, json};
 use vorsel_core::rule::{
-    Comparison, Operand, Rule, acr, check, claim, credential, path, role, scope, signed_in, signed_in_within, subject,
+    Comparison, Operand, Rule, acr, claim, client, credential, issuer, path, predicate, role, scope, signed_in,
+    signed_in_within, subject,
 };
 use vorsel_core::{AccessPlan, Credential, Verdict};
 
@@ -24,9 +25,12 @@ fn rules_are_read_with_not_before_and_before_or() {
         ("acr == \"phr\"", acr().equals("phr")),
         ("acr in [\"phr\", \"mfa\"]", acr().is_one_of(["phr", "mfa"])),
         ("scope dome:move", scope("dome:move")),
-        ("check owns-exposure", check("owns-exposure")),
+        ("predicate owns-exposure", predicate("owns-exposure")),
+        ("client desk", client("desk")),
+        ("client \"night desk\"", client("night desk")),
+        ("issuer https://id.skarnhill.test", issuer("https://id.skarnhill.test")),
         ("credential api-key", credential(Credential::ApiKey)),
-        ("role \"check\"", role("check")),
+        ("role \"predicate\"", role("predicate")),
         ("not role visitor", !role("visitor")),
         ("role a and role b or role c", Rule::Any(vec![role("a").and(role("b")), role("c")])),
         ("role a or role b and role c", Rule::Any(vec![role("a"), role("b").and(role("c"))])),
@@ -37,7 +41,7 @@ fn rules_are_read_with_not_before_and_before_or() {
         ("claims.training>=2", claim("training").at_least(2)),
         ("claims.lamp.on == true", claim("lamp.on").equals(true)),
         ("claims.shift in [\"dusk\", \"night\"]", claim("shift").is_one_of(["dusk", "night"])),
-        ("claims.lamps has 3", claim("lamps").has(3)),
+        ("claims.lamps contains 3", claim("lamps").contains(3)),
         ("path.observer == sub", path("observer").equals(subject())),
         ("sub != \"obs-0017\"", Rule::Compare(subject(), Comparison::Unequal, "obs-0017".into())),
         ("1.5 < claims.training", Rule::Compare(1.5.into(), Comparison::Less, claim("training"))),
@@ -53,7 +57,7 @@ fn mistakes_have_their_place_and_say_what_would_be_right() {
         (
             "",
             0,
-            "expected signed-in, role, scope, policy, check, credential, not, a parenthesis or a comparison of sub, acr, claims.… or path.…, but found the end of the rule",
+            "expected signed-in, role, scope, client, issuer, policy, predicate, credential, not, a parenthesis or a comparison of sub, acr, claims.… or path.…, but found the end of the rule",
         ),
         ("role", 4, "expected the name of a role, but found the end of the rule"),
         (
@@ -81,7 +85,9 @@ fn mistakes_have_their_place_and_say_what_would_be_right() {
             17,
             "expected a duration from 1s to 3660d, such as 90s, 10m, 2h or 1d, but found \"99999999999999999999d\"",
         ),
-        ("check", 5, "expected the name of a check, but found the end of the rule"),
+        ("predicate", 9, "expected the name of a predicate, but found the end of the rule"),
+        ("client", 6, "expected a client ID, but found the end of the rule"),
+        ("issuer or", 7, "expected an issuer, but found \"or\""),
         ("credential apikey", 11, "expected a kind of credential: bearer, cookie or api-key, but found \"apikey\""),
         ("role within", 5, "expected the name of a role, but found \"within\""),
         ("role and role a", 5, "expected the name of a role, but found \"and\""),
@@ -92,7 +98,7 @@ fn mistakes_have_their_place_and_say_what_would_be_right() {
         (
             "claims.training",
             15,
-            "expected a comparison: ==, !=, <, <=, >, >=, in or has, but found the end of the rule",
+            "expected a comparison: ==, !=, <, <=, >, >=, in or contains, but found the end of the rule",
         ),
         ("claims. == 1", 0, "expected the name of a claim after \"claims.\", but found \"claims.\""),
         ("claims.training = 2", 16, "expected a word, a value or a comparison, but found \"=\"; did you mean \"==\"?"),
@@ -107,7 +113,7 @@ fn mistakes_have_their_place_and_say_what_would_be_right() {
         (
             "roles operator",
             0,
-            "expected signed-in, role, scope, policy, check, credential, not, a parenthesis or a comparison of sub, acr, claims.… or path.…, but found \"roles\"",
+            "expected signed-in, role, scope, client, issuer, policy, predicate, credential, not, a parenthesis or a comparison of sub, acr, claims.… or path.…, but found \"roles\"",
         ),
         ("role 7up", 5, "expected the name of a role, but found \"7up\""),
     ] {
@@ -159,9 +165,9 @@ fn rules_hold_for_whom_they_should() {
         ("claims.big == 9007199254740992", false),
         ("claims.shift in [\"dusk\", \"night\"]", true),
         ("claims.shift in [\"dawn\"]", false),
-        ("claims.lamps has \"red\"", true),
-        ("claims.lamps has 2", false),
-        ("claims.shift has \"night\"", false),
+        ("claims.lamps contains \"red\"", true),
+        ("claims.lamps contains 2", false),
+        ("claims.shift contains \"night\"", false),
         ("claims.lamp.on == false", true),
         ("claims.lamp.off == false", false),
         ("claims.nothing == false", false),
@@ -169,6 +175,11 @@ fn rules_hold_for_whom_they_should() {
         ("claims.missing != 1", false),
         ("not claims.missing == 1", true),
         ("claims.confirmed == true and (role director or scope logs:read)", true),
+        ("client desk", true),
+        ("client archive", false),
+        ("not client archive", true),
+        ("issuer \"issuer\"", true),
+        ("issuer https://id.skarnhill.test", false),
         ("sub == \"obs-0017\"", true),
         ("path.observer == sub", true),
         ("path.elsewhere == sub", false),
@@ -306,11 +317,13 @@ fn any_rule() -> impl Strategy<Value = Rule> {
         (1..400_000_u64).prop_map(|seconds| signed_in_within(Duration::from_secs(seconds))),
         "[a-z][a-z0-9_-]{0,6}".prop_map(role),
         "[!#-\\[\\]-~]{1,6}".prop_map(scope),
-        "[a-z][a-z0-9_-]{0,6}".prop_map(check),
+        "[a-z][a-z0-9_-]{0,6}".prop_map(predicate),
+        "[ -~]{1,8}".prop_map(client),
+        "[!-~]{1,8}".prop_map(issuer),
         prop::sample::select(Credential::ALL.to_vec()).prop_map(credential),
         (operand(), comparison, operand()).prop_map(|(left, by, right)| Rule::Compare(left, by, right)),
         (operand(), prop::collection::vec(literal(), 1..4)).prop_map(|(operand, values)| Rule::In(operand, values)),
-        (operand(), literal()).prop_map(|(operand, value)| Rule::Has(operand, value)),
+        (operand(), literal()).prop_map(|(operand, value)| Rule::Contains(operand, value)),
     ];
     atom.prop_recursive(4, 24, 4, |inner| {
         prop_oneof![

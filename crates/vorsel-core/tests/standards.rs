@@ -49,9 +49,9 @@ fn rfc_7515_appendix_a_1_to_a_3_are_accepted_until_they_expire() {
         let keys = KeySet::read(key).expect("the example's key");
         let expectations = Expectations::plain("joe").skew(std::time::Duration::ZERO).expect("no skew");
         let verifier = Verifier::new(keys, expectations);
-        let checked = verifier.check::<Object>(token, Timestamp::from_secs(EXPIRES - 1)).expect("an accepted token");
+        let checked = verifier.check_as::<Object>(token, Timestamp::from_secs(EXPIRES - 1)).expect("an accepted token");
         assert_eq!(checked.own()["http://example.com/is_root"], true);
-        let late = verifier.check::<NoOwn>(token, Timestamp::from_secs(EXPIRES)).expect_err("an expired token");
+        let late = verifier.check(token, Timestamp::from_secs(EXPIRES)).expect_err("an expired token");
         assert_eq!(late.check, Check::Expiration);
     }
 }
@@ -70,7 +70,7 @@ fn rfc_7515_appendix_a_4_and_rfc_8037_appendix_a_4_signatures_hold() {
 #[test]
 fn rfc_7515_appendix_a_5_and_a_7_are_refused() {
     let verifier = Verifier::new(KeySet::read(RFC_7515_A_3_KEY).expect("the key"), Expectations::plain("joe"));
-    let check = |token| verifier.check::<NoOwn>(token, Timestamp::from_secs(0)).expect_err("refused");
+    let check = |token| verifier.check(token, Timestamp::from_secs(0)).expect_err("refused");
     assert_eq!(check(RFC_7515_A_5).check, Check::Algorithm);
     assert_eq!(check(RFC_7515_A_7).to_string().split(':').next(), Some("malformed"));
 }

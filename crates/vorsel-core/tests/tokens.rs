@@ -12,7 +12,7 @@ use aws_lc_rs::signature::{
 use proptest::prelude::*;
 use serde_json::json;
 use vorsel_core::{
-    AccessDraft, Algorithm, Expectations, Issuer, KeySet, Kind, Lifetime, NoOwn, Object, Scopes, SigningKey, Verifier,
+    AccessDraft, Algorithm, Expectations, Issuer, KeySet, Kind, Lifetime, Object, Scopes, SigningKey, Verifier,
     base64url,
 };
 
@@ -131,7 +131,8 @@ fn own_claims_that_do_not_fit_name_the_member_the_wanted_and_the_found() {
         ),
     ] {
         let token = signed(header().to_string(), &claims);
-        let found = verifier().check::<Staff>(&token, NOW).err().map(|finding| (finding.check.code(), finding.found));
+        let found =
+            verifier().check_as::<Staff>(&token, NOW).err().map(|finding| (finding.check.code(), finding.found));
         assert_eq!(found, expected.map(|found| ("misfit-claim", found.to_owned())), "{claims}");
     }
 }
@@ -139,8 +140,7 @@ fn own_claims_that_do_not_fit_name_the_member_the_wanted_and_the_found() {
 #[test]
 fn a_verifier_without_keys_accepts_nothing_and_says_so() {
     let verifier = Verifier::new(KeySet::default(), Expectations::access(ISSUER, AUDIENCE));
-    let finding =
-        verifier.check::<NoOwn>(signed(header().to_string(), claims().to_string()), NOW).expect_err("refused");
+    let finding = verifier.check(signed(header().to_string(), claims().to_string()), NOW).expect_err("refused");
     assert_eq!(
         finding.to_string(),
         "unknown-key: expected a key to check with, but found none set up (RFC 7515 section 4.1.4)"
@@ -178,7 +178,7 @@ fn what_is_issued_is_read_back() {
     for algorithm in Algorithm::ALL {
         let key = SigningKey::generate(algorithm).expect("a key");
         let verifier = Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access(ISSUER, AUDIENCE));
-        let checked = verifier.check::<Object>(issue(Issuer::new(ISSUER, key)), NOW).expect("an accepted token");
+        let checked = verifier.check_as::<Object>(issue(Issuer::new(ISSUER, key)), NOW).expect("an accepted token");
         let claims = checked.claims();
         assert_eq!((claims.issuer(), claims.subject(), claims.id()), (Some(ISSUER), Some("obs-0017"), Some("t1")));
         assert_eq!((claims.audience().collect(), claims.client_id()), (vec![AUDIENCE], Some("desk")));

@@ -15,7 +15,7 @@
 //! let token = issuer.access(&draft, &vorsel::random_id()?, vorsel::now())?;
 //!
 //! let expectations = Expectations::access("https://id.skarnhill.test", "https://api.skarnhill.test");
-//! let checked = Verifier::new(keys, expectations).check::<vorsel::NoOwn>(&token, vorsel::now())?;
+//! let checked = Verifier::new(keys, expectations).check(&token, vorsel::now())?;
 //! assert_eq!(checked.claims().subject(), Some("obs-0017"));
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
@@ -49,8 +49,8 @@ pub use admission::{Admission, AdmissionError, Grant};
 pub use checker::Checker;
 pub use clock::{Clock, SystemClock, now};
 pub use guard::{
-    Admitted, ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys, Caller, CheckAnswer, CheckRequest, Deciding,
-    Guard, GuardBuilder, GuardError, Guarded, GuardedFuture, WhenSilent,
+    Admitted, ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys, Caller, Deciding, Guard, GuardBuilder,
+    GuardError, Guarded, GuardedFuture, PredicateAnswer, PredicateRequest, WhenSilent,
 };
 #[cfg(feature = "axum")]
 pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, RoutesError};

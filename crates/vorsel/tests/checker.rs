@@ -15,7 +15,7 @@ const NOW: Timestamp = Timestamp::from_secs(1_700_000_000);
 
 fn keys() -> LiveKeyring {
     let secret = SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret");
-    Keyring::new(secret.with_key_id("hill"), KeyTimes::default(), NOW).into()
+    Keyring::new(secret.named("hill"), KeyTimes::default(), NOW).into()
 }
 
 fn expectations() -> Expectations {
@@ -45,7 +45,7 @@ fn a_token_is_remembered_and_its_times_are_checked_at_each_use() {
     for (seconds, code) in [(299, None), (300, Some("expired")), (299, None), (-1, Some("not-yet-valid")), (0, None)] {
         let at = Timestamp::from_secs(NOW.as_secs() + seconds);
         let seen = checker.check(&token, at);
-        let full = Verifier::new(keys.current().key_set(), expectations()).check::<NoOwn>(&token, at);
+        let full = Verifier::new(keys.current().key_set(), expectations()).check(&token, at);
         assert_eq!(seen.as_deref().ok(), full.as_ref().ok());
         assert_eq!(seen.as_ref().err(), full.as_ref().err(), "the same finding as the full check gives");
         assert_eq!(seen.err().map(|finding| finding.check.code()), code, "{seconds}");
@@ -156,7 +156,7 @@ proptest! {
                 token.truncate(token.len() - 1);
             }
             let at = Timestamp::from_secs(NOW.as_secs() + seconds);
-            let full = Verifier::new(keys.current().key_set(), expectations()).check::<NoOwn>(&token, at);
+            let full = Verifier::new(keys.current().key_set(), expectations()).check(&token, at);
             let seen = checker.check(&token, at);
             prop_assert_eq!(seen.as_deref().ok(), full.as_ref().ok());
             prop_assert_eq!(seen.as_ref().err(), full.as_ref().err());

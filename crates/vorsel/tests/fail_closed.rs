@@ -193,14 +193,14 @@ fn a_guard_that_cannot_do_what_its_plan_says_is_not_built() {
     let issuer = TestIssuer::new();
     let plan = |rule: &str| AccessPlan::builder().need("GET", "/dome", rule).build().expect("a plan");
     for (rule, problem) in [
-        ("check owns-dome", "the access plan asks for check owns-dome, which is not registered with the guard"),
+        ("predicate owns-dome", "the access plan asks for predicate owns-dome, which is not registered with the guard"),
         ("credential cookie", "the access plan asks for credential cookie, which the guard does not look for"),
         ("credential api-key", "the access plan asks for credential api-key, which the guard does not look for"),
     ] {
         let error = issuer.guard::<NoOwn>(plan(rule)).build().expect_err(problem);
         assert_eq!(error.problems(), [problem]);
     }
-    let both = plan("check owns-dome and credential cookie");
+    let both = plan("predicate owns-dome and credential cookie");
     assert_eq!(issuer.guard::<NoOwn>(both).build().expect_err("two reasons").problems().len(), 2);
     for guard in [
         issuer.guard::<NoOwn>(plan("signed-in")).cookie("no name"),

@@ -11,8 +11,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use vorsel::testing::TestIssuer;
 use vorsel::{
-    AccessPlan, ApiKeyHash, ApiKeyOwner, ApiKeys, Caller, CheckAnswer, CheckRequest, Grant, GuardedApp, Lifetime,
-    Routes, Scopes,
+    AccessPlan, ApiKeyHash, ApiKeyOwner, ApiKeys, Caller, Grant, GuardedApp, Lifetime, PredicateAnswer,
+    PredicateRequest, Routes, Scopes,
 };
 
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -35,7 +35,7 @@ impl ApiKeys<Staff> for Keys {
     }
 }
 
-async fn owns(caller: Caller<Staff>, request: CheckRequest) -> CheckAnswer {
+async fn owns(caller: Caller<Staff>, request: PredicateRequest) -> PredicateAnswer {
     match request.path("id") {
         Some("exp-500") => Err("the exposures are down".into()),
         id => Ok(id == Some("exp-101") && caller.subject() == "obs-0017" && request.parts.uri.path().ends_with("101")),
@@ -69,7 +69,7 @@ fn app(issuer: &TestIssuer) -> GuardedApp {
         .need("GET", "/archive", "scope logs:read and not role visitor")
         .need("POST", "/dome", "role operator and scope dome:move and claims.training >= 3")
         .need("GET", "/observers/{observer}", "path.observer == sub or role director")
-        .need("DELETE", "/exposures/{id}", "check owns or role director")
+        .need("DELETE", "/exposures/{id}", "predicate owns or role director")
         .need("PUT", "/people/{person}/roles", "role director and signed-in within 10m")
         .need("POST", "/dome/override", "role operator and acr == \"phr\"")
         .need("POST", "/weather", "credential api-key")
@@ -80,7 +80,7 @@ fn app(issuer: &TestIssuer) -> GuardedApp {
         .need("GET", "/live", "signed-in")
         .build()
         .expect("a plan");
-    let guard = issuer.guard(plan).cookie("night").api_keys("x-instrument-key", Keys).check("owns", owns);
+    let guard = issuer.guard(plan).cookie("night").api_keys("x-instrument-key", Keys).predicate("owns", owns);
     Routes::new()
         .route("/health", get(maybe_who))
         .route("/sign-in", post(maybe_who))

@@ -168,9 +168,7 @@ fn rolling_under_way_refuses_no_token_and_a_compromise_refuses_all() {
                 here.check(&token, at).unwrap_or_else(|finding| panic!("token {count} here: {finding}"));
                 let expectations = Expectations::access(ISSUER, AUDIENCE);
                 let verifier = vorsel::Verifier::new(cached.clone(), expectations);
-                verifier
-                    .check::<NoOwn>(&token, at)
-                    .unwrap_or_else(|finding| panic!("token {count} elsewhere: {finding}"));
+                verifier.check(&token, at).unwrap_or_else(|finding| panic!("token {count} elsewhere: {finding}"));
                 if at.distance(fetched) >= times.cache_time - Duration::from_secs(1) {
                     (fetched, cached) = (at, keys.current().key_set());
                 }

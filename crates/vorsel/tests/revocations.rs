@@ -69,7 +69,7 @@ impl SessionStore for Flaky {
 }
 
 fn plan() -> AccessPlan {
-    let plan = AccessPlan::builder().role("observer", &[]).checks(&["revocations-current"]);
+    let plan = AccessPlan::builder().role("observer", &[]).predicates(&["revocations-current"]);
     let plan = plan.need("GET", "/dome", "role observer").open("GET", "/health");
     plan.need("POST", "/dome", "role observer and check revocations-current").build().expect("a plan")
 }
@@ -195,7 +195,7 @@ async fn a_guard_without_a_view_does_not_take_a_plan_that_asks_for_one() {
     let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
     let house = houses(&store, 1, WINDOW).remove(0);
     let error = Guard::<NoOwn>::new(house.verifier(), plan()).expect_err("no view");
-    assert!(error.to_string().contains("check revocations-current, which is not registered"), "{error}");
+    assert!(error.to_string().contains("predicate revocations-current, which is not registered"), "{error}");
 }
 
 #[tokio::test]
@@ -238,7 +238,7 @@ async fn facts_of_the_sign_in_are_carried_on_and_what_is_over_is_purged() {
     let signed_in = house.now();
     house.clock.advance(Duration::from_secs(3_600));
     let second = house.sessions.renew(&first.refresh_token, RenewalRequest::default()).await.expect("renewed");
-    let checked = house.verifier().check::<NoOwn>(&second.access_token, house.now()).expect("accepted");
+    let checked = house.verifier().check(&second.access_token, house.now()).expect("accepted");
     assert_eq!((checked.claims().acr(), checked.claims().authenticated_at()), (Some("phr"), Some(signed_in)));
     assert_eq!(house.sessions.purge().await.expect("purged"), 0);
     house.clock.advance(Duration::from_secs(15 * 86_400));

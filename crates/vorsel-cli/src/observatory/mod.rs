@@ -60,7 +60,7 @@ pub(crate) fn open(opening: Opening) -> Result<(GuardedApp, Arc<Sessions<Staff>>
     let observatory = Arc::new(Observatory { people, sessions: sessions.clone(), client: settings.client });
     let guard = Guard::<Staff>::builder(checker, access_plan()?)
         .api_keys("x-instrument-key", InstrumentKeys(observatory.people.clone()))
-        .check("queued-by-caller", routes::queued_by_caller)
+        .predicate("queued-by-caller", routes::queued_by_caller)
         .revocations(revocations, LONGEST_SILENCE, WhenSilent::GoOn)
         .build()?;
     Ok((routes::routes(observatory).merge(endpoints.routes()).guard(guard)?, sessions))

@@ -8,7 +8,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use http::StatusCode;
 use serde_json::{Value, json};
-use vorsel::{Caller, CheckAnswer, CheckRequest, Routes};
+use vorsel::{Caller, PredicateAnswer, PredicateRequest, Routes};
 
 use super::sign_in::sign_in;
 use super::staff::Staff;
@@ -37,8 +37,8 @@ const EXPOSURES: [(&str, &str, u32, &str); 3] = [
     ("exp-103", "comet, wide", 90, "obs-0017"),
 ];
 
-/// The check `queued-by-caller` of the access plan.
-pub(super) async fn queued_by_caller(caller: Caller<Staff>, request: CheckRequest) -> CheckAnswer {
+/// The predicate `queued-by-caller` of the access plan.
+pub(super) async fn queued_by_caller(caller: Caller<Staff>, request: PredicateRequest) -> PredicateAnswer {
     let id = request.path("id").unwrap_or_default();
     Ok(EXPOSURES.iter().any(|(known, _, _, queued_by)| *known == id && *queued_by == caller.subject()))
 }

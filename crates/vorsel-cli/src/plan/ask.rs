@@ -53,9 +53,9 @@ pub(super) struct AskArguments {
     /// A kind of credential that the caller comes with: bearer, cookie or api-key; bearer if none is named.
     #[arg(long = "credential", value_name = "KIND", value_parser = kind)]
     credentials: Vec<Credential>,
-    /// What a check of the app's own says; one that is not named has not answered.
-    #[arg(long = "check", value_name = "NAME=yes|no", value_parser = answer)]
-    checks: Vec<(String, bool)>,
+    /// What a predicate of the app's own says; one that is not named has not answered.
+    #[arg(long = "predicate", value_name = "NAME=yes|no", value_parser = answer)]
+    predicates: Vec<(String, bool)>,
     /// How long ago the caller authenticated; now if it is left out.
     #[arg(long, value_name = "SECONDS")]
     signed_in_ago: Option<u64>,
@@ -95,18 +95,18 @@ fn answer(text: &str) -> Result<(String, bool), String> {
     match text.split_once('=') {
         Some((name, "yes")) => Ok((name.to_owned(), true)),
         Some((name, "no")) => Ok((name.to_owned(), false)),
-        _ => Err("expected the name of a check and its answer: owns-exposure=yes".to_owned()),
+        _ => Err("expected the name of a predicate and its answer: owns-exposure=yes".to_owned()),
     }
 }
 
 /// The caller with the credentials and the answers that the options tell of.
 fn known_by(caller: SupposedCaller, arguments: &AskArguments) -> SupposedCaller {
-    let AskArguments { credentials, checks, .. } = arguments;
+    let AskArguments { credentials, predicates, .. } = arguments;
     let caller = match credentials.as_slice() {
         [] => caller,
         kinds => caller.by(kinds.iter().fold(Credentials::NONE, |all, kind| all.with(*kind))),
     };
-    checks.iter().fold(caller, |caller, (check, yes)| caller.answered(check, *yes))
+    predicates.iter().fold(caller, |caller, (name, yes)| caller.answered(name, *yes))
 }
 
 /// Who may reach the route, one line for each sort of caller.
@@ -139,7 +139,7 @@ fn claims_of_token() -> Result<Object, Failure> {
 fn supposed(arguments: &AskArguments) -> Result<Option<Object>, Failure> {
     let AskArguments { subject, roles, scope, claims, acr, signed_in_ago, .. } = arguments;
     let nobody = subject.is_none() && roles.is_empty() && scope.is_none() && claims.is_empty() && acr.is_none();
-    if nobody && signed_in_ago.is_none() && arguments.credentials.is_empty() && arguments.checks.is_empty() {
+    if nobody && signed_in_ago.is_none() && arguments.credentials.is_empty() && arguments.predicates.is_empty() {
         return Ok(None);
     }
     let mut caller: Object = claims.iter().cloned().collect();
@@ -160,7 +160,7 @@ fn verdict(why: &Why, anonymous: bool) -> (&'static str, Option<u16>) {
         Verdict::NeedsCaller => ("needs-caller", Some(401)),
         Verdict::Refused(unmet) if unmet.step_up.is_some() => ("needs-fresh-sign-in", Some(401)),
         Verdict::Refused(_) => ("refused", Some(403)),
-        Verdict::NeedsCheck(_) => ("needs-check", None),
+        Verdict::NeedsPredicate(_) => ("needs-predicate", None),
         Verdict::Methods(_) => ("options", Some(204)),
         Verdict::NoMethod(_) => ("no-method", Some(405)),
         _ => ("no-rule", Some(if anonymous { 401 } else { 403 })),
@@ -171,7 +171,7 @@ fn shown(arguments: &AskArguments, why: &Why, anonymous: bool) -> String {
     let request = printable(&format!("{} {}", arguments.method, arguments.path));
     let (word, status) = verdict(why, anonymous);
     let outcome = match status {
-        None if matches!(why.verdict, Verdict::NeedsCheck(_)) => heading(word),
+        None if matches!(why.verdict, Verdict::NeedsPredicate(_)) => heading(word),
         None => good(word),
         Some(status) => bad(format!("{word} ({status})")),
     };

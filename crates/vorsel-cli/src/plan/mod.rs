@@ -65,7 +65,7 @@ fn witness_record(witness: &Witness) -> Value {
         "claims": witness.claims(),
         "signed_in_ago": witness.signed_in_ago().map(|ago| ago.as_secs()),
         "credentials": witness.credentials().iter().map(Credential::name).collect::<Vec<_>>(),
-        "checks": witness.answers().map(|(check, yes)| (check.to_owned(), yes.into())).collect::<serde_json::Map<_, _>>(),
+        "predicates": witness.answers().map(|(name, yes)| (name.to_owned(), yes.into())).collect::<serde_json::Map<_, _>>(),
     })
 }
 

@@ -1,7 +1,7 @@
 //! Why a key is refused.
 
-use crate::algorithm::Algorithm;
-use crate::json::JsonError;
+use super::algorithm::Algorithm;
+use crate::encoding::json::JsonError;
 
 /// Why a key is refused when it is made or read. No variant holds key material.
 #[derive(Debug, thiserror::Error)]

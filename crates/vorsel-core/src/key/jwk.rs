@@ -11,14 +11,14 @@ use pkcs8::PrivateKeyInfoRef;
 use serde_json::Value;
 use zeroize::{Zeroize, Zeroizing};
 
+use super::algorithm::Algorithm;
 use super::error::KeyError;
 use super::secret::Secret;
 use super::signing::SigningKey;
 use super::suite::{CURVES, Curve, hmac_of, rsa_of};
 use super::verifying::{PublicForm, VerifyingKey};
-use crate::algorithm::Algorithm;
-use crate::base64url;
-use crate::json::{self, Object};
+use crate::encoding::base64url;
+use crate::encoding::json::{self, Object};
 
 impl SigningKey {
     /// Reads a private or symmetric JWK ([RFC 7517](https://www.rfc-editor.org/rfc/rfc7517)). Without `alg`, the key
@@ -81,11 +81,11 @@ pub(super) fn verifying_key_of(jwk: &Object) -> Result<VerifyingKey, KeyError> {
     let key = match form {
         Form::Oct => VerifyingKey::hmac(algorithm, &reader.bytes("k")?)?.0,
         Form::Ec(curve) => VerifyingKey::ecdsa(curve, &reader.point(curve)?)?,
-        Form::Rsa => VerifyingKey::rsa(algorithm, reader.number("n")?.expose(), reader.number("e")?.expose())?,
-        Form::Ed25519 => VerifyingKey::ed25519(reader.sized("x", 32)?.expose())?,
+        Form::Rsa => VerifyingKey::rsa(algorithm, reader.number("n")?.reveal(), reader.number("e")?.reveal())?,
+        Form::Ed25519 => VerifyingKey::ed25519(reader.sized("x", 32)?.reveal())?,
     };
     Ok(match reader.optional_text("kid")? {
-        Some(kid) => key.with_key_id(kid),
+        Some(kid) => key.named(kid),
         None => key.without_name(),
     })
 }
@@ -111,18 +111,18 @@ impl Reader<'_> {
             Form::Oct => SigningKey::hmac(algorithm, self.bytes("k")?)?,
             Form::Ec(curve) => {
                 let (d, point) = (self.sized("d", curve.bytes)?, self.point(curve)?);
-                let pair = EcdsaKeyPair::from_private_key_and_public_key(curve.signing, d.expose(), &point);
+                let pair = EcdsaKeyPair::from_private_key_and_public_key(curve.signing, d.reveal(), &point);
                 SigningKey::ecdsa(curve, pair.map_err(invalid)?)?
             }
             Form::Rsa => SigningKey::rsa(algorithm, self.rsa_pair(algorithm)?)?,
             Form::Ed25519 => {
                 let (d, x) = (self.sized("d", 32)?, self.sized("x", 32)?);
-                let pair = Ed25519KeyPair::from_seed_and_public_key(d.expose(), x.expose());
+                let pair = Ed25519KeyPair::from_seed_and_public_key(d.reveal(), x.reveal());
                 SigningKey::ed25519(pair.map_err(invalid)?)?
             }
         };
         Ok(match self.optional_text("kid")? {
-            Some(kid) => key.with_key_id(kid),
+            Some(kid) => key.named(kid),
             None => key.without_name(),
         })
     }
@@ -136,17 +136,17 @@ impl Reader<'_> {
         }
         let (n, e) = (self.number("n")?, self.number("e")?);
         // The size is judged first, so that a weak key is called weak.
-        VerifyingKey::rsa(algorithm, n.expose(), e.expose())?;
+        VerifyingKey::rsa(algorithm, n.reveal(), e.reveal())?;
         let [d, p, q, dp, dq, qi] = ["d", "p", "q", "dp", "dq", "qi"].map(|member| self.bytes(member));
         let (d, p, q, dp, dq, qi) = (d?, p?, q?, dp?, dq?, qi?);
         let components = KeyPairComponents {
-            public_key: RsaPublicKeyComponents { n: n.expose(), e: e.expose() },
-            d: d.expose(),
-            p: p.expose(),
-            q: q.expose(),
-            dP: dp.expose(),
-            dQ: dq.expose(),
-            qInv: qi.expose(),
+            public_key: RsaPublicKeyComponents { n: n.reveal(), e: e.reveal() },
+            d: d.reveal(),
+            p: p.reveal(),
+            q: q.reveal(),
+            dP: dp.reveal(),
+            dQ: dq.reveal(),
+            qInv: qi.reveal(),
         };
         RsaKeyPair::from_components(&components).map_err(|_| KeyError::Invalid { algorithm })
     }
@@ -225,7 +225,7 @@ impl Reader<'_> {
     /// Bytes of a fixed count ([RFC 7518 section 6.2.1.2](https://www.rfc-editor.org/rfc/rfc7518#section-6.2.1.2)).
     fn sized(&self, member: &'static str, length: usize) -> Result<Secret, KeyError> {
         let bytes = self.bytes(member)?;
-        match bytes.expose().len() {
+        match bytes.reveal().len() {
             found if found == length => Ok(bytes),
             found => {
                 let expected = format!("exactly {length} bytes");
@@ -237,7 +237,7 @@ impl Reader<'_> {
     /// A number without leading zeros ([RFC 7518 section 2](https://www.rfc-editor.org/rfc/rfc7518#section-2)).
     fn number(&self, member: &'static str) -> Result<Secret, KeyError> {
         let bytes = self.bytes(member)?;
-        match bytes.expose().first() {
+        match bytes.reveal().first() {
             Some(first) if *first != 0 => Ok(bytes),
             _ => {
                 let expected = "a number without leading zeros".to_owned();
@@ -248,7 +248,7 @@ impl Reader<'_> {
 
     fn point(&self, curve: &Curve) -> Result<Vec<u8>, KeyError> {
         let (x, y) = (self.sized("x", curve.bytes)?, self.sized("y", curve.bytes)?);
-        Ok([&[4], x.expose(), y.expose()].concat())
+        Ok([&[4], x.reveal(), y.reveal()].concat())
     }
 }
 
@@ -288,7 +288,7 @@ fn public_object(key: &VerifyingKey, form: &PublicForm) -> Object {
 }
 
 fn private_text(key: &VerifyingKey, private: &Secret) -> Result<Zeroizing<String>, KeyError> {
-    let encoded = || Value::String(base64url::encode(private.expose()));
+    let encoded = || Value::String(base64url::encode(private.reveal()));
     let mut jwk = key.to_public_jwk().unwrap_or_default();
     match key.public_form() {
         None => {
@@ -302,7 +302,7 @@ fn private_text(key: &VerifyingKey, private: &Secret) -> Result<Zeroizing<String
         }
     }
     // Text that grew would leave copies behind: the private part as base64url and the public one fit into this.
-    let mut text = Zeroizing::new(String::with_capacity(2 * private.expose().len() + 2_048));
+    let mut text = Zeroizing::new(String::with_capacity(2 * private.reveal().len() + 2_048));
     let value = Value::Object(jwk);
     write!(text, "{value}").map_err(|_| KeyError::Primitive)?;
     if let Value::Object(mut jwk) = value {
@@ -313,7 +313,7 @@ fn private_text(key: &VerifyingKey, private: &Secret) -> Result<Zeroizing<String
 
 /// The private numbers of an RSA key, taken from its PKCS#8 document.
 fn rsa_members(pkcs8: &Secret, jwk: &mut Object) -> Option<()> {
-    let document = PrivateKeyInfoRef::try_from(pkcs8.expose()).ok()?;
+    let document = PrivateKeyInfoRef::try_from(pkcs8.reveal()).ok()?;
     let key = RsaPrivateKeyRef::try_from(document.private_key.as_bytes()).ok()?;
     let numbers = [
         ("d", key.private_exponent),

@@ -1,5 +1,6 @@
 //! Keys: each bound to one algorithm when it is made, weak ones refused, secrets never shown.
 
+mod algorithm;
 mod error;
 mod jwk;
 mod pem;
@@ -10,6 +11,7 @@ mod suite;
 mod thumbprint;
 mod verifying;
 
+pub use algorithm::Algorithm;
 pub use error::KeyError;
 pub use secret::Secret;
 pub use set::{KeySet, KeySetError, SkippedKey};

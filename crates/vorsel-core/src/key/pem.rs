@@ -7,12 +7,12 @@ use aws_lc_rs::signature::{EcdsaKeyPair, Ed25519KeyPair, RsaKeyPair};
 use base64_simd::STANDARD;
 use zeroize::Zeroizing;
 
+use super::algorithm::Algorithm;
 use super::error::KeyError;
 use super::secret::Secret;
 use super::signing::SigningKey;
 use super::suite::CURVES;
 use super::verifying::VerifyingKey;
-use crate::algorithm::Algorithm;
 
 const PRIVATE: &str = "\"PRIVATE KEY\", \"EC PRIVATE KEY\" or \"RSA PRIVATE KEY\"";
 const PUBLIC: &str = "\"PUBLIC KEY\", \"RSA PUBLIC KEY\" or a private key";
@@ -42,8 +42,8 @@ pub(super) fn verifying_keys(text: &str) -> Result<Vec<VerifyingKey>, KeyError> 
     blocks(text, PUBLIC)?
         .into_iter()
         .map(|block| match block.tag.as_str() {
-            "PUBLIC KEY" => public_key(block.der.expose()),
-            "RSA PUBLIC KEY" => rsa_public_key(block.der.expose()),
+            "PUBLIC KEY" => public_key(block.der.reveal()),
+            "RSA PUBLIC KEY" => rsa_public_key(block.der.reveal()),
             _ => private_key(block, PUBLIC).map(|key| key.verifying_key()),
         })
         .map(|key| key.map(VerifyingKey::without_name))
@@ -99,22 +99,22 @@ fn private_key(block: Block, expected: &'static str) -> Result<SigningKey, KeyEr
     let Block { tag, der } = block;
     let key = match tag.as_str() {
         "PRIVATE KEY" => {
-            ed25519(&der).or_else(|| ecdsa(&der)).or_else(|| rsa(RsaKeyPair::from_pkcs8(der.expose()).ok()?))
+            ed25519(&der).or_else(|| ecdsa(&der)).or_else(|| rsa(RsaKeyPair::from_pkcs8(der.reveal()).ok()?))
         }
         "EC PRIVATE KEY" => ecdsa(&der),
-        "RSA PRIVATE KEY" => RsaKeyPair::from_der(der.expose()).ok().and_then(rsa),
+        "RSA PRIVATE KEY" => RsaKeyPair::from_der(der.reveal()).ok().and_then(rsa),
         other => return Err(KeyError::Pem { expected, found: format!("{other:?}") }),
     };
     key.unwrap_or_else(|| Err(unsupported()))
 }
 
 fn ed25519(der: &Secret) -> Option<Result<SigningKey, KeyError>> {
-    Ed25519KeyPair::from_pkcs8_maybe_unchecked(der.expose()).ok().map(SigningKey::ed25519)
+    Ed25519KeyPair::from_pkcs8_maybe_unchecked(der.reveal()).ok().map(SigningKey::ed25519)
 }
 
 fn ecdsa(der: &Secret) -> Option<Result<SigningKey, KeyError>> {
     CURVES.iter().find_map(|curve| {
-        let pair = EcdsaKeyPair::from_private_key_der(curve.signing, der.expose()).ok()?;
+        let pair = EcdsaKeyPair::from_private_key_der(curve.signing, der.reveal()).ok()?;
         Some(SigningKey::ecdsa(curve, pair))
     })
 }
@@ -156,7 +156,7 @@ mod tests {
     #[test]
     fn blocks_are_read_whole_or_not_at_all() {
         let read = |text: &str| match blocks(text, PRIVATE) {
-            Ok(blocks) => blocks.iter().map(|block| format!("{} {:?} ", block.tag, block.der.expose())).collect(),
+            Ok(blocks) => blocks.iter().map(|block| format!("{} {:?} ", block.tag, block.der.reveal())).collect(),
             Err(KeyError::Pem { found, .. }) => found,
             Err(other) => other.to_string(),
         };

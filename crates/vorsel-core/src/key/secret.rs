@@ -19,7 +19,7 @@ impl Secret {
 
     /// The bytes themselves. Whoever calls this answers for where they go.
     #[must_use]
-    pub fn expose(&self) -> &[u8] {
+    pub fn reveal(&self) -> &[u8] {
         &self.0
     }
 

@@ -2,11 +2,11 @@
 
 use serde_json::Value;
 
+use super::algorithm::Algorithm;
 use super::error::KeyError;
 use super::verifying::VerifyingKey;
 use super::{jwk, pem};
-use crate::algorithm::Algorithm;
-use crate::json::{self, JsonError, Object};
+use crate::encoding::json::{self, JsonError, Object};
 
 /// The keys a verifier trusts, each bound to one algorithm.
 #[derive(Clone, Debug, Default)]

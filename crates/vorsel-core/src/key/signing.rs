@@ -7,11 +7,11 @@ use aws_lc_rs::rand::{SystemRandom, fill};
 use aws_lc_rs::rsa::KeySize;
 use aws_lc_rs::signature::{EcdsaKeyPair, Ed25519KeyPair, KeyPair, RsaKeyPair};
 
+use super::algorithm::Algorithm;
 use super::error::KeyError;
 use super::secret::Secret;
 use super::suite::{Curve, curve_of, hmac_of, rsa_of};
 use super::verifying::VerifyingKey;
-use crate::algorithm::Algorithm;
 
 /// A key that signs with one algorithm, chosen when the key is made.
 ///
@@ -77,8 +77,8 @@ impl SigningKey {
 
     /// The same key under another key ID.
     #[must_use]
-    pub fn with_key_id(mut self, kid: impl Into<String>) -> Self {
-        self.verifying = self.verifying.with_key_id(kid);
+    pub fn named(mut self, kid: impl Into<String>) -> Self {
+        self.verifying = self.verifying.named(kid);
         self
     }
 
@@ -149,7 +149,7 @@ impl fmt::Debug for SigningKey {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::base64url;
+    use crate::encoding::base64url;
 
     #[test]
     fn rfc_8037_appendix_a_4_signature_is_made() {

@@ -9,7 +9,7 @@ use aws_lc_rs::signature::{
     RSA_PSS_SHA256, RSA_PSS_SHA384, RSA_PSS_SHA512, RsaEncoding, RsaParameters,
 };
 
-use crate::algorithm::Algorithm;
+use super::algorithm::Algorithm;
 
 /// The HMAC of an algorithm, and the fewest bytes of its secret: as many as its hash has
 /// ([RFC 7518 section 3.2](https://www.rfc-editor.org/rfc/rfc7518#section-3.2)).

@@ -2,7 +2,7 @@
 
 use aws_lc_rs::digest;
 
-use crate::base64url;
+use crate::encoding::base64url;
 
 /// The SHA-256 thumbprint over a key's required members, given in lexicographic order as name and value.
 /// The values are base64url text or registered names, so nothing in them needs escaping.

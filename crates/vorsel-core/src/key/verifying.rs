@@ -8,12 +8,12 @@ use aws_lc_rs::signature::{
     ED25519, ParsedPublicKey, RsaPublicKeyComponents, UnparsedPublicKey, VerificationAlgorithm,
 };
 
+use super::algorithm::Algorithm;
 use super::error::KeyError;
 use super::secret::Secret;
 use super::suite::{Curve, RSA_BITS, hmac_of, rsa_of};
 use super::thumbprint::thumbprint;
-use crate::algorithm::Algorithm;
-use crate::base64url;
+use crate::encoding::base64url;
 
 /// A key that checks signatures of one algorithm, parsed once when it is made. Clones share the parsed key.
 #[derive(Clone)]
@@ -48,16 +48,16 @@ impl VerifyingKey {
         let Some((hash, expected)) = hmac_of(algorithm) else {
             return Err(KeyError::Unsupported { expected: "an HMAC algorithm", found: algorithm.to_string() });
         };
-        let (found, distinct) = (secret.expose().len(), secret.distinct_bytes());
+        let (found, distinct) = (secret.reveal().len(), secret.distinct_bytes());
         if found < expected {
             return Err(KeyError::TooShort { algorithm, expected, found });
         }
         if distinct < MIN_DISTINCT {
             return Err(KeyError::Guessable { distinct });
         }
-        let text = zeroize::Zeroizing::new(base64url::encode(secret.expose()));
+        let text = zeroize::Zeroizing::new(base64url::encode(secret.reveal()));
         let kid = thumbprint(&[("k", &text), ("kty", "oct")]);
-        let key = hmac::Key::new(hash, secret.expose());
+        let key = hmac::Key::new(hash, secret.reveal());
         Ok((Self::new(algorithm, kid, Material::Hmac(Box::new(key.clone()))), key))
     }
 
@@ -113,7 +113,7 @@ impl VerifyingKey {
 
     /// The same key under another key ID.
     #[must_use]
-    pub fn with_key_id(mut self, kid: impl Into<String>) -> Self {
+    pub fn named(mut self, kid: impl Into<String>) -> Self {
         self.kid = kid.into().into();
         self.nameless = false;
         self

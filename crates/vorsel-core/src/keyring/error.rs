@@ -1,7 +1,7 @@
 //! Why a step is not taken.
 
 use super::record::KeyState;
-use crate::json::JsonError;
+use crate::encoding::json::JsonError;
 use crate::key::KeyError;
 use crate::time::Timestamp;
 

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::sync::Arc;
 
-use crate::algorithm::Algorithm;
+use crate::key::Algorithm;
 use crate::key::SigningKey;
 use crate::time::Timestamp;
 

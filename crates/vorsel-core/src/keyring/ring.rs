@@ -5,10 +5,9 @@ use std::time::Duration;
 
 use super::error::StepError;
 use super::record::{KeyRecord, KeyState};
-use crate::algorithm::Algorithm;
-use crate::expectations::Expectations;
+use crate::key::Algorithm;
 use crate::key::{KeySet, SigningKey};
-use crate::time::{Lifetime, Timestamp};
+use crate::time::{LARGEST_SKEW, Lifetime, Timestamp};
 
 /// What the safe dates follow from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -184,7 +183,7 @@ impl Keyring {
             return Ok(Some(now));
         }
         // A verifier may accept a token for as long after its expiry as its clock skew allows.
-        let last = self.times.longest_lifetime.as_duration() + Expectations::LARGEST_SKEW + self.times.spread;
+        let last = self.times.longest_lifetime.as_duration() + LARGEST_SKEW + self.times.spread;
         Ok(self.successor_at(index).map(|at| at.after(last)))
     }
 

@@ -13,8 +13,8 @@ use zeroize::{Zeroize, Zeroizing};
 use super::error::KeyringTextError;
 use super::record::KeyRecord;
 use super::ring::{KeyTimes, Keyring};
-use crate::algorithm::Algorithm;
-use crate::json::{self, Object};
+use crate::encoding::json::{self, Object};
+use crate::key::Algorithm;
 use crate::key::{KeyError, SigningKey};
 use crate::time::{Lifetime, Timestamp};
 

@@ -2,7 +2,6 @@
 
 use super::compile::{Compiled, compile};
 use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
-use super::lasting;
 use super::mistake::{Mistake, Place, PlanError, Span};
 use super::table::AccessPlan;
 use crate::rule::{Rule, RuleError};
@@ -28,10 +27,18 @@ impl PlanBuilder {
         self
     }
 
-    /// Declares the app's own checks that rules may name. Without any declaration every check may be named; a guard
+    /// Declares the app's own predicates that rules may name. Without any declaration every predicate may be named; a guard
     /// insists in either case that each one named has been registered with it.
-    pub fn checks(mut self, names: &[&str]) -> Self {
-        self.checks.extend(names.iter().map(|name| Spanned::from(*name)));
+    pub fn predicates(mut self, names: &[&str]) -> Self {
+        self.predicates.extend(names.iter().map(|name| Spanned::from(*name)));
+        self
+    }
+
+    /// Has `sub` mean the subject of any token in rules. Without this it means our own people only: the subjects of the
+    /// guard's own issuer that are not a client's own name ([RFC 9068 section 5](https://www.rfc-editor.org/rfc/rfc9068#section-5)).
+    /// A client or a stranger who has the name of one of our people is that person then.
+    pub const fn danger_all_subjects(mut self) -> Self {
+        self.all_subjects = true;
         self
     }
 
@@ -84,7 +91,6 @@ impl PlanBuilder {
         let (file, text) = self.source.map_or((None, String::new()), |(file, text)| (Some(file), text));
         if mistakes.is_empty() {
             plan.warnings = located(warnings, &text);
-            plan.marks = lasting::marks(&plan);
             return Ok(plan);
         }
         Err(PlanError { file, mistakes: located(mistakes, &text) })

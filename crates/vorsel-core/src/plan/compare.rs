@@ -2,10 +2,11 @@
 
 use std::collections::BTreeSet;
 
-use super::exact::{Formula, Holding, Model, Shape, meetings, shapes};
+use super::exact::{Holding, Model, Shape, meetings, shapes};
 use super::table::{Access, AccessPlan, Route};
 use super::who::Who;
 use super::witness::Witness;
+use crate::rule::Formulas;
 
 /// One route that somebody gains or loses.
 #[derive(Clone, Debug, PartialEq)]
@@ -53,15 +54,15 @@ impl AccessPlan {
     /// Every route that somebody gains or loses when `after` takes the place of this plan, in the order of `after`, then
     /// of this plan. Nothing comes back if, and only if, the two let the same requests through.
     ///
-    /// What the app's own checks say, and how long ago a caller signed in, count as things that a caller may have or not.
+    /// What the app's own predicates say, and how long ago a caller signed in, count as things that a caller may have or not.
     #[must_use]
     pub fn compare(&self, after: &Self) -> Vec<RouteChange> {
-        let comparison = Comparison { before: self, after };
-        comparison.pairs().into_iter().filter_map(|pair| comparison.change(&pair)).collect()
+        let plans = TwoPlans { before: self, after };
+        plans.pairs().into_iter().filter_map(|pair| plans.change(&pair)).collect()
     }
 }
 
-struct Comparison<'p> {
+struct TwoPlans<'p> {
     before: &'p AccessPlan,
     after: &'p AccessPlan,
 }
@@ -74,7 +75,7 @@ struct Pair<'p> {
     shapes: Vec<Shape>,
 }
 
-impl<'p> Comparison<'p> {
+impl<'p> TwoPlans<'p> {
     fn pairs(&self) -> Vec<Pair<'p>> {
         let patterns = |plan: &'p AccessPlan| -> Vec<&'p str> {
             let mut seen = BTreeSet::new();
@@ -98,7 +99,7 @@ impl<'p> Comparison<'p> {
     /// Adds the requests of these shapes, as far as both plans meet them with these patterns.
     fn add(&self, pairs: &mut Vec<Pair<'p>>, before: Option<&str>, after: Option<&str>, mut shapes: Vec<Shape>) {
         shapes.retain(|shape| {
-            let path = shape.hidden();
+            let path = shape.representative();
             self.before.pattern_of(&path) == before && self.after.pattern_of(&path) == after
         });
         if shapes.is_empty() {
@@ -112,7 +113,7 @@ impl<'p> Comparison<'p> {
                 }
             }
         }
-        let path = shapes[0].hidden();
+        let path = shapes[0].representative();
         for method in methods {
             let (before, after) = (self.before.route_of(method, &path), self.after.route_of(method, &path));
             pairs.push(Pair { method: method.to_owned(), before, after, shapes: shapes.clone() });
@@ -133,7 +134,7 @@ impl<'p> Comparison<'p> {
         let mut changes = Vec::new();
         let (from, to) = if gains { (pair.before, pair.after) } else { (pair.after, pair.before) };
         if is_open(to) && !is_open(from) {
-            let witness = Witness::anonymous(&pair.method, pair.shapes[0].hidden());
+            let witness = Witness::anonymous(&pair.method, pair.shapes[0].representative());
             changes.push(Change { who: Who::Anyone, witness });
         }
         // Who does not differ with any roles does not differ with one.
@@ -164,19 +165,20 @@ impl<'p> Comparison<'p> {
         pair.shapes.iter().find_map(|shape| {
             let mut model = Model::new(&[self.before, self.after]);
             let sides = [(self.before, pair.before), (self.after, pair.after)];
-            let mut lets_in = |at: usize, lets_in: bool| match sides[at].1.map(|route| &route.access) {
-                None => Formula::Always(!lets_in),
-                Some(Access::Open) => Formula::Always(lets_in),
-                Some(Access::Need(rule)) => model.rule(sides[at].0, rule, lets_in, holding, Some(&shape.bindings[at])),
+            let mut lets_in = |at: usize, lets_in: bool| match sides[at].1.map(|route| route.formula) {
+                None => Formulas::always(!lets_in),
+                Some(None) => Formulas::always(lets_in),
+                Some(Some(rule)) => model.rule(sides[at].0, rule, lets_in, holding, Some(&shape.bindings[at])),
             };
             // The same rule on both sides needs no search.
             if lets_in(0, true) == lets_in(1, true) {
                 return None;
             }
-            let formula = Formula::all([lets_in(0, !gains), lets_in(1, gains)]);
-            let found = model.find(&formula)?;
+            let differ = [lets_in(0, !gains), lets_in(1, gains)];
+            let differ = model.all(differ);
+            let found = model.find(differ)?;
             let met = |path: &str| [self.before.pattern_of(path), self.after.pattern_of(path)];
-            let meant = met(&shape.hidden());
+            let meant = met(&shape.representative());
             Some(Witness::of(&pair.method, shape, &found, roles, |path| met(path) == meant))
         })
     }

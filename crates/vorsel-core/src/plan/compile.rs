@@ -5,11 +5,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
 use super::exact::depth;
 use super::lint::{Linter, misfits};
+use super::method::METHODS;
 use super::mistake::{Span, did_you_mean};
-use super::table::{Access, AccessPlan, Roles, Route};
+use super::pattern::PathPattern;
+use super::table::{Access, AccessPlan, Names, Route};
 use crate::finding::quoted;
-use crate::rule::{Operand, Rule, is_name};
-use crate::scope::is_scope;
+use crate::rule::{NormalForm, Operand, Rule, is_name, policies_in};
+use crate::token::is_scope;
 
 /// The plan, every mistake in it, and what is worth a warning; with any mistake the plan is not to be used.
 pub(super) struct Compiled {
@@ -20,24 +22,30 @@ pub(super) struct Compiled {
 
 pub(super) fn compile(draft: &PlanBuilder) -> Compiled {
     let mut compiler = Compiler { draft, mistakes: Vec::new(), unsound: BTreeSet::new(), sound: Vec::new() };
-    let roles = compiler.roles();
+    let mut names = compiler.roles();
     compiler.declared("scope", draft.scopes.iter(), is_scope);
-    compiler.declared("check", draft.checks.iter(), is_name);
-    let policies = compiler.policies();
-    let (routes, paths) = compiler.routes();
+    compiler.declared("predicate", draft.predicates.iter(), is_name);
+    names.policies = compiler.policies();
+    let mut form = NormalForm::of(&names);
+    let (routes, paths) = compiler.routes(&mut form, &names);
     let deepest = routes.iter().map(|route| depth(&route.path)).max().unwrap_or_default();
-    let plan = AccessPlan { roles, policies, routes, marks: Vec::new(), paths, deepest, warnings: Vec::new() };
+    let all_subjects = draft.all_subjects;
+    let plan = AccessPlan { names, routes, form, all_subjects, paths, deepest, warnings: Vec::new() };
     let Compiler { mut mistakes, unsound, sound, .. } = compiler;
-    let mut linter = Linter { draft, plan: &plan, unsound: &unsound, mistakes: Vec::new(), warnings: Vec::new() };
+    let mut linter = Linter { draft, plan, unsound: &unsound, mistakes: Vec::new(), warnings: Vec::new() };
     for (rule, path) in sound {
-        linter.rule(rule, path);
+        if linter.depth(rule) <= DEEPEST {
+            linter.rule(rule, path);
+        }
     }
     linter.unused();
     linter.claim_types();
     mistakes.append(&mut linter.mistakes);
-    let warnings = linter.warnings;
-    Compiled { plan, mistakes, warnings }
+    Compiled { plan: linter.plan, mistakes, warnings: linter.warnings }
 }
+
+/// How deep lists of rules may lie inside each other, policies resolved: each takes a piece of the stack at every request.
+const DEEPEST: u32 = 1_000;
 
 struct Compiler<'a> {
     draft: &'a PlanBuilder,
@@ -70,7 +78,7 @@ impl<'a> Compiler<'a> {
         }
     }
 
-    fn roles(&mut self) -> Roles {
+    fn roles(&mut self) -> Names {
         let declared = &self.draft.roles;
         self.declared("role", declared.iter().map(|(role, _)| role), is_name);
         let direct: BTreeMap<&str, &Vec<Spanned>> =
@@ -81,7 +89,7 @@ impl<'a> Compiler<'a> {
                 self.mistake(span, format!("unknown role {name:?}{advice}"));
             }
         }
-        let mut roles = Roles::default();
+        let mut names = Names::default();
         for (role, _) in declared {
             let reached = reach(&role.name, |name| {
                 direct
@@ -95,16 +103,18 @@ impl<'a> Compiler<'a> {
             }
             let mut good_as = reached;
             good_as.insert(role.name.clone());
-            if roles.0.insert(role.name.clone(), good_as).is_none() {
-                roles.1.push(role.name.clone());
+            if names.roles.insert(role.name.clone(), good_as).is_none() {
+                names.order.push(role.name.clone());
             }
         }
-        roles
+        names
     }
 
+    /// The policies that do not ask for themselves.
     fn policies(&mut self) -> BTreeMap<String, Rule> {
         let declared = &self.draft.policies;
         self.declared("policy", declared.iter().map(|(policy, _)| policy), is_name);
+        let mut circular = BTreeSet::new();
         for (policy, rule) in declared {
             let sound = self.names_in(rule, None);
             let reached = reach(&policy.name, |name| {
@@ -113,6 +123,7 @@ impl<'a> Compiler<'a> {
             });
             if reached.contains(&policy.name) {
                 self.mistake(&policy.span, format!("the policy {:?} asks for itself", policy.name));
+                circular.insert(policy.name.as_str());
             }
             if sound && !reached.contains(&policy.name) {
                 self.sound.push((rule, None));
@@ -120,10 +131,11 @@ impl<'a> Compiler<'a> {
                 self.unsound.insert(policy.name.clone());
             }
         }
-        declared.iter().map(|(policy, rule)| (policy.name.clone(), rule.rule.clone())).collect()
+        let others = declared.iter().filter(|(policy, _)| !circular.contains(policy.name.as_str()));
+        others.map(|(policy, rule)| (policy.name.clone(), rule.rule.clone())).collect()
     }
 
-    fn routes(&mut self) -> (Vec<Route>, matchit::Router<Vec<usize>>) {
+    fn routes(&mut self, form: &mut NormalForm, names: &Names) -> (Vec<Route>, matchit::Router<Vec<usize>>) {
         let mut routes: Vec<Route> = Vec::new();
         let mut patterns: Vec<(&Spanned, Vec<usize>)> = Vec::new();
         for route in &self.draft.routes {
@@ -137,7 +149,12 @@ impl<'a> Compiler<'a> {
                 None => patterns.push((&route.path, vec![routes.len()])),
             }
             let access = route.need.as_ref().map_or(Access::Open, |need| Access::Need(need.rule.clone()));
-            routes.push(Route { method: method.clone(), path: path.clone(), access });
+            let formula = route.need.as_ref().map(|need| form.rule(&need.rule, true, names));
+            if let Some(formula) = formula {
+                self.depth(route, form.formulas.depth(formula));
+                form.prepare(formula);
+            }
+            routes.push(Route { method: method.clone(), path: path.clone(), access, formula });
         }
         if routes.is_empty() && self.draft.mistakes.is_empty() {
             self.mistake(&None, "a plan without a route refuses every request; add [[routes]]".to_owned());
@@ -155,8 +172,17 @@ impl<'a> Compiler<'a> {
         (routes, paths)
     }
 
+    /// A rule that is nested too deep is not evaluated.
+    fn depth(&mut self, route: &DraftRoute, depth: u32) {
+        if depth > DEEPEST {
+            let (method, path) = (&route.method.name, &route.path.name);
+            let problem =
+                format!("expected a rule nested at most {DEEPEST} deep, policies included, but found {depth}");
+            self.mistake(&route.method.span, format!("{method} {path}: {problem}"));
+        }
+    }
+
     fn route(&mut self, route: &'a DraftRoute) {
-        const METHODS: [&str; 9] = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT"];
         let (method, path) = (&route.method.name, &route.path.name);
         if !METHODS.contains(&method.as_str()) {
             let advice = did_you_mean(&method.to_uppercase(), METHODS.into_iter());
@@ -175,21 +201,21 @@ impl<'a> Compiler<'a> {
         }
     }
 
-    /// Every role, scope, policy, check and path parameter that a rule names must exist, and be compared with its like.
+    /// Every role, scope, policy, predicate and path parameter that a rule names must exist, and be compared with its like.
     /// Says whether all is well.
     fn names_in(&mut self, rule: &DraftRule, path: Option<&str>) -> bool {
         let (draft, rule_span) = (self.draft, &rule.span);
         let roles = || draft.roles.iter().map(|(role, _)| role.name.as_str());
         let scopes = || draft.scopes.iter().map(|scope| scope.name.as_str());
-        let checks = || draft.checks.iter().map(|check| check.name.as_str());
+        let predicates = || draft.predicates.iter().map(|predicate| predicate.name.as_str());
         let policies = || draft.policies.iter().map(|(policy, _)| policy.name.as_str());
         let mut wrong = Vec::new();
         let mut unknown = |what: &str, name: &str, advice: String| {
             wrong.push((draft.place_of(name, &rule.span), format!("unknown {what} {name:?}{advice}")));
         };
-        let parameters = path.map(parameters).unwrap_or_default();
+        let pattern = path.map(PathPattern::read);
         let in_path = |name: &str| {
-            let advice = did_you_mean(name, parameters.iter().copied());
+            let advice = did_you_mean(name, pattern.iter().flat_map(PathPattern::parameters));
             format!(" in {}{advice}", quoted(path.unwrap_or_default()))
         };
         rule.rule.walk(&mut |rule| match rule {
@@ -199,20 +225,21 @@ impl<'a> Compiler<'a> {
             Rule::Scope(name) if !draft.scopes.is_empty() && !scopes().any(|known| known == name) => {
                 unknown("scope", name, did_you_mean(name, scopes()));
             }
-            Rule::Check(name) if !draft.checks.is_empty() && !checks().any(|known| known == name) => {
-                unknown("check", name, did_you_mean(name, checks()));
+            Rule::Predicate(name) if !draft.predicates.is_empty() && !predicates().any(|known| known == name) => {
+                unknown("predicate", name, did_you_mean(name, predicates()));
             }
             Rule::Policy(name) if !policies().any(|known| known == name) && !draft.unread_policies.contains(name) => {
                 let unread = draft.unread_policies.iter().map(String::as_str);
                 unknown("policy", name, did_you_mean(name, policies().chain(unread)));
             }
             Rule::Compare(left, _, right) => {
-                for name in [left, right].into_iter().filter_map(|operand| missing_parameter(operand, path)) {
+                for name in [left, right].into_iter().filter_map(|operand| missing_parameter(operand, pattern.as_ref()))
+                {
                     unknown("path parameter", name, in_path(name));
                 }
             }
-            Rule::In(operand, _) | Rule::Has(operand, _) => {
-                if let Some(name) = missing_parameter(operand, path) {
+            Rule::In(operand, _) | Rule::Contains(operand, _) => {
+                if let Some(name) = missing_parameter(operand, pattern.as_ref()) {
                     unknown("path parameter", name, in_path(name));
                 }
             }
@@ -232,27 +259,11 @@ impl<'a> Compiler<'a> {
     }
 }
 
-/// The names of a path's parameters.
-fn parameters(path: &str) -> Vec<&str> {
-    let inside = path.split('{').skip(1).filter_map(|rest| rest.split('}').next());
-    inside.map(|name| name.trim_start_matches('*')).collect()
-}
-
 /// The path parameter an operand names, if the route's path does not have it. A policy has no path of its own: what
 /// it names may be there on one route and missing on another, where the comparison is false.
-fn missing_parameter<'o>(operand: &'o Operand, path: Option<&str>) -> Option<&'o str> {
-    let (Operand::Path(name), Some(path)) = (operand, path) else { return None };
-    (!parameters(path).contains(&name.as_str())).then_some(name)
-}
-
-fn policies_in(rule: &Rule) -> Vec<&str> {
-    let mut names = Vec::new();
-    rule.walk(&mut |rule| {
-        if let Rule::Policy(name) = rule {
-            names.push(name.as_str());
-        }
-    });
-    names
+fn missing_parameter<'o>(operand: &'o Operand, pattern: Option<&PathPattern>) -> Option<&'o str> {
+    let (Operand::Path(name), Some(pattern)) = (operand, pattern) else { return None };
+    (!pattern.parameters().any(|parameter| parameter == name)).then_some(name)
 }
 
 /// Everything reached from `start` in one step or more.

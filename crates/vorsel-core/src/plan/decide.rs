@@ -5,37 +5,47 @@ use std::borrow::Cow;
 use percent_encoding::percent_decode_str;
 use smallvec::SmallVec;
 
+use super::method::entries_for;
 use super::table::{Access, AccessPlan, Route};
-use crate::claims::{Checked, Claims};
 use crate::credential::{Credential, Credentials};
-use crate::fulfilled::Fulfilled;
-use crate::rule::{Evaluator, Facts, Rule, StepUp};
+use crate::rule::{Evaluator, Facts, Formula, StepUp};
 use crate::time::Timestamp;
+use crate::token::{Checked, Claims};
 
 /// What is known of the caller of one request.
 #[derive(Clone, Copy, Debug)]
 #[non_exhaustive]
 pub struct CallerFacts<'a> {
     claims: &'a Claims,
-    /// What is known of these claims, if they are still the same at the next request.
-    fulfilled: Option<&'a Fulfilled>,
+    /// Whether the token comes from the issuer that the guard expects, or the app itself vouches for the caller.
+    pub own_issuer: bool,
+    /// The client whose API key came along, if one did.
+    pub key_client: Option<&'a str>,
     /// The kinds of credential that the request came with, all of them for this caller.
     pub credentials: Credentials,
-    /// What the app's checks have answered so far, each by its name.
+    /// What the app's predicates have answered so far, each by its name.
     pub answers: &'a [(String, bool)],
 }
 
 impl<'a> From<&'a Claims> for CallerFacts<'a> {
-    /// A caller with a bearer token, before any check was asked.
+    /// A caller with a bearer token of our own issuer, before any predicate was asked.
     fn from(claims: &'a Claims) -> Self {
-        Self { claims, fulfilled: None, credentials: Credential::Bearer.into(), answers: &[] }
+        Self { claims, own_issuer: true, key_client: None, credentials: Credential::Bearer.into(), answers: &[] }
     }
 }
 
 impl<'a, C> From<&'a Checked<C>> for CallerFacts<'a> {
-    /// A caller with a bearer token, before any check was asked. Which rules the claims fulfil is remembered with them.
+    /// A caller with a bearer token of our own issuer, before any predicate was asked.
     fn from(checked: &'a Checked<C>) -> Self {
-        Self { fulfilled: Some(checked.fulfilled()), ..Self::from(checked.claims()) }
+        checked.claims().into()
+    }
+}
+
+impl CallerFacts<'_> {
+    /// Whether the caller is one of our own people: a token whose subject is its client is the client's own
+    /// ([RFC 9068 section 2.2](https://www.rfc-editor.org/rfc/rfc9068#section-2.2)).
+    fn is_own_person(&self) -> bool {
+        self.own_issuer && self.claims.subject() != self.claims.client_id()
     }
 }
 
@@ -50,8 +60,8 @@ pub enum Verdict {
     Allowed,
     /// The route has a rule, and the request has no caller.
     NeedsCaller,
-    /// The rule hangs on the app's own check of this name: ask it, and decide once more with its answer.
-    NeedsCheck(String),
+    /// The rule hangs on the app's own predicate of this name: ask it, and decide again with its answer.
+    NeedsPredicate(String),
     /// The caller does not fulfil the rule.
     Refused(Box<Unmet>),
     /// The request asks for the options of a path that says nothing of OPTIONS itself: this caller may use these methods.
@@ -72,7 +82,7 @@ pub struct Unmet {
     pub parts: Vec<String>,
     /// The scopes that are missing, if it is a scope that is wanted.
     pub scopes: Vec<String>,
-    /// What the caller has to do to be let in after all, if authenticating anew is all that is missing.
+    /// What the caller has to do to be let in after all, if authenticating again is all that is missing.
     pub step_up: Option<StepUp>,
 }
 
@@ -87,33 +97,15 @@ impl AccessPlan {
                 self.without_entry(matched.value)
             };
         };
-        let (rule, caller) = match (&self.routes[index].access, caller) {
-            (Access::Open, _) => return Verdict::Open,
-            (Access::Need(_), None) => return Verdict::NeedsCaller,
-            (Access::Need(rule), Some(caller)) => (rule, caller),
-        };
-        let lasting = caller.fulfilled.zip(self.marks.get(index).copied().flatten());
-        if lasting.is_some_and(|(fulfilled, mark)| fulfilled.has(mark)) {
-            return Verdict::Allowed;
-        }
-        let verdict = self.apply(rule, &facts(&matched.params, caller, now));
-        if let (Some((fulfilled, mark)), Verdict::Allowed) = (lasting, &verdict) {
-            fulfilled.add(mark);
-        }
-        verdict
+        let route = &self.routes[index];
+        let Some(formula) = route.formula else { return Verdict::Open };
+        let Some(caller) = caller else { return Verdict::NeedsCaller };
+        self.apply(route, formula, &self.facts(&matched.params, caller, now))
     }
 
-    /// Looks at a rule as it is for this request.
-    pub(super) fn with_evaluator<T>(
-        &self,
-        path: &str,
-        caller: CallerFacts<'_>,
-        now: Timestamp,
-        look: impl FnOnce(&Evaluator<'_, '_, Self>) -> T,
-    ) -> Option<T> {
-        let matched = self.paths.at(path).ok()?;
-        let facts = facts(&matched.params, caller, now);
-        Some(look(&Evaluator { book: self, facts: &facts, signed_in_anew: false }))
+    /// The facts of a request to a path that the plan knows.
+    pub(super) fn facts_at<'a>(&'a self, path: &'a str, caller: CallerFacts<'a>, now: Timestamp) -> Option<Facts<'a>> {
+        Some(self.facts(&self.paths.at(path).ok()?.params, caller, now))
     }
 
     /// The entry that decides a request with this method and path.
@@ -153,47 +145,48 @@ impl AccessPlan {
         if methods.is_empty() { Verdict::NoRule } else { Verdict::Methods(methods) }
     }
 
-    /// Without an entry of its own, HEAD goes by that of GET: whoever may GET may ask for the head of it
-    /// ([RFC 9110 section 9.3.2](https://www.rfc-editor.org/rfc/rfc9110#section-9.3.2)).
     fn entry(&self, indices: &[usize], method: &str) -> Option<usize> {
         let of = |method: &str| indices.iter().copied().find(|index| self.routes[*index].method == method);
-        of(method).or_else(|| if method == "HEAD" { of("GET") } else { None })
+        entries_for(method).find_map(of)
     }
 
-    fn apply(&self, rule: &Rule, facts: &Facts<'_>) -> Verdict {
-        let evaluator = Evaluator { book: self, facts, signed_in_anew: false };
-        let anew = Evaluator { book: self, facts, signed_in_anew: true };
-        // A refusal says whether signing in anew would help, which may hang on a check as well.
-        let (outcome, outcome_anew) = match evaluator.outcome(rule) {
-            Some(true) => return Verdict::Allowed,
-            outcome => (outcome, anew.outcome(rule)),
-        };
-        let open = [(&evaluator, outcome), (&anew, outcome_anew)].into_iter().find(|(_, outcome)| outcome.is_none());
-        if let Some(check) = open.and_then(|(evaluator, _)| evaluator.open_check(rule)) {
-            return Verdict::NeedsCheck(check.to_owned());
+    fn apply(&self, route: &Route, formula: Formula, facts: &Facts<'_>) -> Verdict {
+        let evaluator = Evaluator::new(&self.form, facts);
+        let outcome = evaluator.outcome(formula);
+        if outcome == Some(true) {
+            return Verdict::Allowed;
         }
-        let step_up = (outcome_anew == Some(true)).then(|| {
-            let mut step_up = StepUp::default();
-            evaluator.authentication(rule, &mut step_up);
-            step_up
-        });
-        let mut scopes = Vec::new();
-        evaluator.missing_scopes(rule, &mut scopes);
+        // A refusal says whether signing in again would help, which may hang on a predicate as well.
+        let again = evaluator.after_signing_in_again();
+        let outcome_again = again.outcome(formula);
+        let open = [(&evaluator, outcome), (&again, outcome_again)].into_iter().find(|(_, outcome)| outcome.is_none());
+        if let Some(predicate) = open.and_then(|(evaluator, _)| evaluator.open_predicate(formula)) {
+            return Verdict::NeedsPredicate(predicate.to_owned());
+        }
+        let rule = if let Access::Need(rule) = &route.access { rule.to_string() } else { String::new() };
         Verdict::Refused(Box::new(Unmet {
-            rule: rule.to_string(),
-            parts: evaluator.unmet(rule),
-            scopes: scopes.into_iter().map(str::to_owned).collect(),
-            step_up,
+            rule,
+            parts: evaluator.unmet(formula),
+            scopes: evaluator.missing_scopes(formula),
+            step_up: (outcome_again == Some(true)).then(|| evaluator.step_up(formula)),
         }))
     }
-}
 
-fn facts<'a>(parameters: &matchit::Params<'a, 'a>, caller: CallerFacts<'a>, now: Timestamp) -> Facts<'a> {
-    let mut path = SmallVec::new();
-    if !parameters.is_empty() {
-        path.extend(parameters.iter().filter_map(|(name, value)| Some((name, decoded(value)?))));
+    fn facts<'a>(&'a self, parameters: &matchit::Params<'a, 'a>, caller: CallerFacts<'a>, now: Timestamp) -> Facts<'a> {
+        let mut path = SmallVec::new();
+        if !parameters.is_empty() {
+            path.extend(parameters.iter().filter_map(|(name, value)| Some((name, decoded(value)?))));
+        }
+        Facts {
+            caller: caller.claims,
+            subject_counts: self.all_subjects || caller.is_own_person(),
+            key_client: caller.key_client,
+            credentials: caller.credentials,
+            answers: caller.answers,
+            path,
+            now,
+        }
     }
-    Facts { caller: caller.claims, credentials: caller.credentials, answers: caller.answers, path, now }
 }
 
 /// A path parameter as the handler sees it. One that is not UTF-8 is left out: comparisons with it are false.

@@ -10,8 +10,9 @@ pub struct PlanBuilder {
     pub(super) roles: Vec<(Spanned, Vec<Spanned>)>,
     /// Declared scopes; as long as none is declared, any scope may be named.
     pub(super) scopes: Vec<Spanned>,
-    /// Declared checks of the app's own; as long as none is declared, any may be named.
-    pub(super) checks: Vec<Spanned>,
+    /// Declared predicates of the app's own; as long as none is declared, any may be named.
+    pub(super) predicates: Vec<Spanned>,
+    pub(super) all_subjects: bool,
     pub(super) policies: Vec<(Spanned, DraftRule)>,
     /// Policies whose rule could not be read: a mistake of their own, so naming them is not another.
     pub(super) unread_policies: Vec<String>,

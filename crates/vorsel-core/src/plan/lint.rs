@@ -7,8 +7,8 @@ use serde_json::Value;
 use super::draft::{DraftRule, PlanBuilder};
 use super::mistake::Span;
 use super::table::AccessPlan;
-use crate::claims::registered_bit;
-use crate::rule::{Comparison, Operand, Rule};
+use crate::rule::{Comparison, Formula, Operand, Rule};
+use crate::token::registered_bit;
 
 /// What a value is, as far as the rule alone says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -51,7 +51,7 @@ pub(super) fn misfits(rule: &Rule) -> Vec<(String, String)> {
     rule.walk(&mut |rule| {
         let operands: &[&Operand] = match rule {
             Rule::Compare(left, _, right) => &[left, right],
-            Rule::In(operand, _) | Rule::Has(operand, _) => &[operand],
+            Rule::In(operand, _) | Rule::Contains(operand, _) => &[operand],
             _ => &[],
         };
         for operand in operands {
@@ -88,8 +88,8 @@ pub(super) fn misfits(rule: &Rule) -> Vec<(String, String)> {
                     wrong.push((value.to_string(), format!("{operand} is {}, so it is never {value}", of.words())));
                 }
             }
-            Rule::Has(operand, _) if !matches!(operand, Operand::Claim(_)) => {
-                let message = format!("\"has\" looks into a list, but {operand} is none; write == or in");
+            Rule::Contains(operand, _) if !matches!(operand, Operand::Claim(_)) => {
+                let message = format!("\"contains\" looks into a list, but {operand} is none; write == or in");
                 wrong.push((operand.to_string(), message));
             }
             _ => {}
@@ -104,6 +104,8 @@ fn registered(name: &str) -> String {
         "roles" => "; write role and the role".to_owned(),
         "scope" => "; write scope and the scope".to_owned(),
         "auth_time" => "; write signed-in within and a duration".to_owned(),
+        "client_id" => "; write client and the client's ID".to_owned(),
+        "iss" => "; write issuer and the issuer".to_owned(),
         _ => String::new(),
     };
     format!("claims.{name} is no claim of the app's own{instead}")
@@ -112,7 +114,8 @@ fn registered(name: &str) -> String {
 /// Looks at the rules of a plan that have no other mistake in them.
 pub(super) struct Linter<'a> {
     pub(super) draft: &'a PlanBuilder,
-    pub(super) plan: &'a AccessPlan,
+    /// Rules are looked at in its normal form, to which their parts are added.
+    pub(super) plan: AccessPlan,
     /// Policies that cannot be looked into: unknown ones, and those that have mistakes.
     pub(super) unsound: &'a BTreeSet<String>,
     pub(super) mistakes: Vec<(Span, String)>,
@@ -127,23 +130,51 @@ impl Linter<'_> {
         if self.reaches_unsound(tree) {
             return;
         }
-        if !self.plan.can_hold(tree, path) {
+        let formula = self.formula(tree);
+        if !self.plan.can_hold(formula, path) {
             self.mistakes.push((span.clone(), format!("nobody can ever fulfil {tree}")));
             return;
         }
-        if asks_for_something(self.plan, tree) && !self.plan.can_fail(tree, path) {
+        if self.asks_for_something(tree) && !self.plan.can_fail(formula, path) {
             let message = format!("every signed-in caller fulfils {tree}; write signed-in if that is meant");
             self.warnings.push((span.clone(), message));
         }
-        let mut idle = Vec::new();
+        let mut parts = Vec::new();
         tree.walk(&mut |part| {
-            if let Rule::Any(parts) = part {
-                idle.extend(parts.iter().filter(|part| !self.plan.can_hold(part, path)));
+            if let Rule::Any(inner) = part {
+                parts.extend(inner);
             }
         });
-        for part in idle {
-            self.warnings.push((span.clone(), format!("nobody can ever fulfil the part {part}")));
+        for part in parts {
+            let formula = self.formula(part);
+            if !self.plan.can_hold(formula, path) {
+                self.warnings.push((span.clone(), format!("nobody can ever fulfil the part {part}")));
+            }
         }
+    }
+
+    /// How deep lists of rules lie inside each other in it.
+    pub(super) fn depth(&mut self, rule: &DraftRule) -> u32 {
+        let formula = self.formula(&rule.rule);
+        self.plan.form.formulas.depth(formula)
+    }
+
+    fn formula(&mut self, rule: &Rule) -> Formula {
+        self.plan.form.rule(rule, true, &self.plan.names)
+    }
+
+    fn asks_for_something(&self, rule: &Rule) -> bool {
+        let (mut asks, mut open, mut seen) = (false, vec![rule], BTreeSet::new());
+        while let Some(next) = open.pop() {
+            next.walk(&mut |rule| match rule {
+                Rule::SignedIn | Rule::All(_) | Rule::Any(_) | Rule::Not(_) => {}
+                Rule::Policy(name) => {
+                    open.extend(self.plan.policy_of(name).filter(|_| seen.insert(name.as_str())));
+                }
+                _ => asks = true,
+            });
+        }
+        asks
     }
 
     fn reaches_unsound(&self, rule: &Rule) -> bool {
@@ -161,9 +192,9 @@ impl Linter<'_> {
         let draft = self.draft;
         let mut used = Names::default();
         let rules = || draft.routes.iter().filter_map(|route| route.need.as_ref());
-        rules().for_each(|need| used.take(self.plan, &need.rule));
+        rules().for_each(|need| used.take(&self.plan, &need.rule));
         for (role, _) in &draft.roles {
-            let good_as = self.plan.roles.0.get(&role.name);
+            let good_as = self.plan.names.roles.get(&role.name);
             if good_as.is_some_and(|good_as| good_as.is_disjoint(&used.roles)) {
                 self.warnings.push((role.span.clone(), format!("no route asks for the role {:?}", role.name)));
             }
@@ -171,7 +202,7 @@ impl Linter<'_> {
         let others = [
             ("policy", draft.policies.iter().map(|(policy, _)| policy).collect::<Vec<_>>(), &used.policies),
             ("scope", draft.scopes.iter().collect(), &used.scopes),
-            ("check", draft.checks.iter().collect(), &used.checks),
+            ("predicate", draft.predicates.iter().collect(), &used.predicates),
         ];
         for (what, declared, used) in others {
             for name in declared.into_iter().filter(|name| !used.contains(&name.name)) {
@@ -215,25 +246,13 @@ fn claim_type(atom: &Rule) -> Option<(String, Type)> {
     Some((claim.to_string(), is))
 }
 
-fn asks_for_something(plan: &AccessPlan, rule: &Rule) -> bool {
-    let mut asks = false;
-    rule.walk(&mut |rule| {
-        asks |= match rule {
-            Rule::SignedIn | Rule::All(_) | Rule::Any(_) | Rule::Not(_) => false,
-            Rule::Policy(name) => plan.policy_of(name).is_some_and(|rule| asks_for_something(plan, rule)),
-            _ => true,
-        };
-    });
-    asks
-}
-
 /// The names that rules use, those in their policies included.
 #[derive(Default)]
 struct Names {
     roles: BTreeSet<String>,
     scopes: BTreeSet<String>,
     policies: BTreeSet<String>,
-    checks: BTreeSet<String>,
+    predicates: BTreeSet<String>,
 }
 
 impl Names {
@@ -241,7 +260,7 @@ impl Names {
         rule.walk(&mut |rule| match rule {
             Rule::Role(name) => drop(self.roles.insert(name.clone())),
             Rule::Scope(name) => drop(self.scopes.insert(name.clone())),
-            Rule::Check(name) => drop(self.checks.insert(name.clone())),
+            Rule::Predicate(name) => drop(self.predicates.insert(name.clone())),
             Rule::Policy(name) => {
                 if self.policies.insert(name.clone())
                     && let Some(rule) = plan.policy_of(name)

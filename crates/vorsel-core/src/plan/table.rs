@@ -4,8 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::mistake::Mistake;
 use crate::credential::Credentials;
-use crate::fulfilled::Mark;
-use crate::rule::{RoleBook, Rule};
+use crate::rule::{Formula, NormalForm, RoleBook, Rule};
 
 /// Who may reach which route. Checked when it is built, closed by default: what has no entry is refused.
 ///
@@ -27,11 +26,12 @@ use crate::rule::{RoleBook, Rule};
 /// ```
 #[derive(Clone)]
 pub struct AccessPlan {
-    pub(super) roles: Roles,
-    pub(super) policies: BTreeMap<String, Rule>,
+    pub(super) names: Names,
     pub(super) routes: Vec<Route>,
-    /// For each route, the mark of its rule if that hangs on the caller's claims alone.
-    pub(super) marks: Vec<Option<Mark>>,
+    /// The rules of the routes as they are decided by.
+    pub(super) form: NormalForm,
+    /// Whether `sub` counts in rules whoever issued the token, and whether or not it is a client's own.
+    pub(super) all_subjects: bool,
     /// From a path to the routes with that pattern.
     pub(super) paths: matchit::Router<Vec<usize>>,
     /// How many parts the longest path has.
@@ -40,11 +40,20 @@ pub struct AccessPlan {
 }
 
 /// One route of a plan.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct Route {
     pub(super) method: String,
     pub(super) path: String,
     pub(super) access: Access,
+    /// What the rule comes to; nothing for an open route.
+    pub(super) formula: Option<Formula>,
+}
+
+impl PartialEq for Route {
+    /// By what is written; a formula means something to its own plan only.
+    fn eq(&self, other: &Self) -> bool {
+        (&self.method, &self.path, &self.access) == (&other.method, &other.path, &other.access)
+    }
 }
 
 /// What a route asks of its caller.
@@ -57,26 +66,32 @@ pub enum Access {
     Need(Rule),
 }
 
-/// Which roles a role is as good as, itself among them; and the roles in the order declared.
+/// The roles and the policies of a plan.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Roles(pub(super) BTreeMap<String, BTreeSet<String>>, pub(super) Vec<String>);
+pub(super) struct Names {
+    /// For each role all that it includes, itself among them.
+    pub(super) roles: BTreeMap<String, BTreeSet<String>>,
+    /// The roles in the order declared.
+    pub(super) order: Vec<String>,
+    pub(super) policies: BTreeMap<String, Rule>,
+}
 
 impl AccessPlan {
     /// The rule of a named policy.
     #[must_use]
     pub fn policy_of(&self, name: &str) -> Option<&Rule> {
-        self.policies.get(name)
+        self.names.policies.get(name)
     }
 
     /// The named policies and their rules.
     pub fn policies(&self) -> impl Iterator<Item = (&str, &Rule)> {
-        self.policies.iter().map(|(name, rule)| (name.as_str(), rule))
+        self.names.policies.iter().map(|(name, rule)| (name.as_str(), rule))
     }
 
     /// The roles in the order declared, each with all others that it includes.
     pub fn roles(&self) -> impl Iterator<Item = (&str, Vec<&str>)> {
-        self.roles.1.iter().map(|role| {
-            let good_as = self.roles.0.get(role).into_iter().flatten();
+        self.names.order.iter().map(|role| {
+            let good_as = self.names.roles.get(role).into_iter().flatten();
             (role.as_str(), good_as.filter(|other| *other != role).map(String::as_str).collect())
         })
     }
@@ -88,16 +103,16 @@ impl AccessPlan {
         &self.warnings
     }
 
-    /// The app's own checks that some rule of a route asks for.
+    /// The app's own predicates that some rule asks for.
     #[must_use]
-    pub fn checks(&self) -> BTreeSet<&str> {
-        let mut checks = BTreeSet::new();
+    pub fn predicates(&self) -> BTreeSet<&str> {
+        let mut predicates = BTreeSet::new();
         self.every_rule(&mut |rule| {
-            if let Rule::Check(name) = rule {
-                checks.insert(name.as_str());
+            if let Rule::Predicate(name) = rule {
+                predicates.insert(name.as_str());
             }
         });
-        checks
+        predicates
     }
 
     /// The kinds of credential that some rule of a route asks for.
@@ -117,7 +132,7 @@ impl AccessPlan {
             Access::Open => None,
             Access::Need(rule) => Some(rule),
         });
-        rules.chain(self.policies.values()).for_each(|rule| rule.walk(visit));
+        rules.chain(self.names.policies.values()).for_each(|rule| rule.walk(visit));
     }
 
     /// The routes, in the order given.
@@ -147,26 +162,21 @@ impl Route {
     }
 }
 
-impl RoleBook for AccessPlan {
-    fn is_declared(&self, role: &str) -> bool {
-        self.roles.0.contains_key(role)
-    }
-
-    fn includes(&self, held: &str, wanted: &str) -> bool {
-        // A role that nobody declared is good for nothing, not even for itself.
-        self.roles.0.get(held).is_some_and(|included| held == wanted || included.contains(wanted))
+impl RoleBook for Names {
+    fn roles(&self) -> impl Iterator<Item = (&str, &BTreeSet<String>)> {
+        self.roles.iter().map(|(role, includes)| (role.as_str(), includes))
     }
 
     fn policy(&self, name: &str) -> Option<&Rule> {
-        self.policy_of(name)
+        self.policies.get(name)
     }
 }
 
 impl std::fmt::Debug for AccessPlan {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("AccessPlan")
-            .field("roles", &self.roles.0.keys())
-            .field("policies", &self.policies.keys())
+            .field("roles", &self.names.order)
+            .field("policies", &self.names.policies.keys())
             .field("routes", &self.routes)
             .finish()
     }

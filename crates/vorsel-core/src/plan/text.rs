@@ -49,20 +49,30 @@ impl Reader<'_> {
     }
 
     fn plan(&mut self, table: &Table) {
+        const MEMBERS: [&str; 6] = ["scopes", "predicates", "subjects", "roles", "policies", "routes"];
         for (name, key, item) in members(table) {
             match (name, item) {
                 ("scopes", Item::Value(value)) => self.builder.scopes = self.names(value),
-                ("checks", Item::Value(value)) => self.builder.checks = self.names(value),
+                ("predicates", Item::Value(value)) => self.builder.predicates = self.names(value),
+                ("subjects", Item::Value(Value::String(word))) if word.value() == "all" => {
+                    self.builder.all_subjects = true
+                }
+                ("subjects", Item::Value(Value::String(word))) if word.value() == "own" => {}
                 ("roles", item) if item.is_table_like() => self.roles(item),
                 ("policies", item) if item.is_table_like() => self.policies(item),
                 ("routes", Item::ArrayOfTables(routes)) => self.routes(routes),
                 ("scopes", _) => self.mistake(key, "expected a list of scopes: scopes = [\"dome:move\"]"),
-                ("checks", _) => self.mistake(key, "expected a list of checks: checks = [\"owns-exposure\"]"),
+                ("predicates", _) => {
+                    self.mistake(key, "expected a list of predicates: predicates = [\"owns-exposure\"]")
+                }
+                ("subjects", _) => {
+                    self.mistake(key, "expected whose sub counts in rules: subjects = \"own\", or \"all\"")
+                }
                 ("roles" | "policies", _) => self.mistake(key, format!("expected a table: [{name}]")),
                 ("routes", _) => self.mistake(key, "expected each route under a [[routes]] line of its own"),
                 (other, _) => {
-                    let advice = did_you_mean(other, ["scopes", "checks", "roles", "policies", "routes"].into_iter());
-                    let known = "scopes, checks, [roles], [policies] and [[routes]]";
+                    let advice = did_you_mean(other, MEMBERS.into_iter());
+                    let known = "scopes, predicates, subjects, [roles], [policies] and [[routes]]";
                     self.mistake(key, format!("unknown member {other:?}{advice}; a plan has {known}"));
                 }
             }

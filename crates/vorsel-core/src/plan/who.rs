@@ -2,10 +2,10 @@
 
 use std::fmt;
 
-use super::exact::{Formula, Holding, Model, Shape, shapes};
+use super::exact::{Holding, Model, Shape, shapes};
 use super::table::{Access, AccessPlan, Route};
 use super::witness::Witness;
-use crate::rule::{RoleBook, Rule};
+use crate::rule::{Formula, NormalForm, Rule};
 
 /// Whom an answer about a plan is about.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -59,8 +59,8 @@ impl AccessPlan {
     /// Who may reach which route.
     #[must_use]
     pub fn table(&self) -> AccessTable {
-        let columns = self.columns();
-        let rows = self.routes.iter().map(|route| self.row(route, &columns)).collect();
+        let (columns, mut form) = (self.columns(), self.form.clone());
+        let rows = self.routes.iter().map(|route| self.row(route, &columns, &mut form)).collect();
         AccessTable { columns, rows }
     }
 
@@ -68,105 +68,70 @@ impl AccessPlan {
     /// those of the [`table`](Self::table).
     #[must_use]
     pub fn who(&self, method: &str, path: &str) -> Option<AccessRow> {
-        self.route_of(method, path).map(|route| self.row(route, &self.columns()))
+        self.route_of(method, path).map(|route| self.row(route, &self.columns(), &mut self.form.clone()))
     }
 
     /// Anyone, a caller without a role, and each role in the order declared.
     #[must_use]
     pub fn columns(&self) -> Vec<Who> {
-        let roles = self.roles.1.iter().cloned().map(Who::Role);
+        let roles = self.names.order.iter().cloned().map(Who::Role);
         [Who::Anyone, Who::SignedIn].into_iter().chain(roles).collect()
     }
 
-    fn row(&self, route: &Route, columns: &[Who]) -> AccessRow {
-        let Access::Need(rule) = &route.access else {
+    /// `form` is a copy of the plan's, which takes up what is left of rules.
+    fn row(&self, route: &Route, columns: &[Who], form: &mut NormalForm) -> AccessRow {
+        let (Access::Need(rule), Some(formula)) = (&route.access, route.formula) else {
             return AccessRow { route: route.clone(), reach: vec![Reach::Yes; columns.len()], together: None };
         };
         let shapes = shapes(&route.path, self.deepest);
         let reach: Vec<_> = columns
             .iter()
-            .map(|who| match who {
-                Who::Anyone => Reach::No,
-                Who::SignedIn => self.reach(rule, &[], &shapes),
-                Who::Role(role) => self.reach(rule, &[role], &shapes),
-                Who::Roles(roles) => {
-                    let roles: Vec<_> = roles.iter().map(String::as_str).collect();
-                    self.reach(rule, &roles, &shapes)
+            .map(|who| {
+                let roles: Vec<&str> = match who {
+                    Who::Anyone => return Reach::No,
+                    Who::SignedIn => Vec::new(),
+                    Who::Role(role) => vec![role],
+                    Who::Roles(roles) => roles.iter().map(String::as_str).collect(),
+                };
+                let left = form.for_roles(formula, &roles);
+                match form.formulas.constant(left) {
+                    Some(holds) => {
+                        if holds {
+                            Reach::Yes
+                        } else {
+                            Reach::No
+                        }
+                    }
+                    None => self.reach(formula, &roles, &shapes, || form.written(left).unwrap_or_else(|| rule.clone())),
                 }
             })
             .collect();
         let is_closed = reach.iter().all(|reach| *reach == Reach::No);
-        let together = if is_closed { self.together(route, rule, &shapes) } else { None };
+        let together = if is_closed { self.together(route, formula, &shapes) } else { None };
         AccessRow { route: route.clone(), reach, together }
     }
 
-    fn reach(&self, rule: &Rule, roles: &[&str], shapes: &[Shape]) -> Reach {
-        let rest = match self.rest(rule, roles, false) {
-            Ok(true) => return Reach::Yes,
-            Ok(false) => return Reach::No,
-            Err(rest) => rest,
-        };
+    /// Whether a caller with exactly these roles fulfils the rule; if that hangs on something, `left` says on what.
+    fn reach(&self, rule: Formula, roles: &[&str], shapes: &[Shape], left: impl FnOnce() -> Rule) -> Reach {
         let happens = |holds: bool| {
             shapes.iter().any(|shape| {
                 let mut model = Model::new(&[self]);
                 let formula = model.rule(self, rule, holds, Holding::Exactly(roles), Some(&shape.bindings[0]));
-                model.find(&formula).is_some()
+                model.find(formula).is_some()
             })
         };
         match (happens(true), happens(false)) {
-            (true, true) => Reach::If(*rest),
+            (true, true) => Reach::If(left()),
             (true, false) => Reach::Yes,
             (false, _) => Reach::No,
         }
     }
 
-    /// The rule for a caller with exactly these roles: true, false, or what is left of it. Policies are written out.
-    fn rest(&self, rule: &Rule, roles: &[&str], negated: bool) -> Result<bool, Box<Rule>> {
-        match rule {
-            Rule::SignedIn => Ok(true),
-            Rule::Role(wanted) => {
-                Ok(roles.iter().any(|held| self.includes(held, wanted) || (negated && !self.is_declared(held))))
-            }
-            Rule::Policy(name) => match self.policy(name) {
-                Some(rule) => self.rest(rule, roles, negated),
-                None => Ok(negated),
-            },
-            Rule::Not(inner) => match self.rest(inner, roles, !negated) {
-                Ok(holds) => Ok(!holds),
-                Err(rest) => Err(match *rest {
-                    Rule::Not(inner) => inner,
-                    rest => Box::new(!rest),
-                }),
-            },
-            Rule::All(rules) | Rule::Any(rules) => {
-                let is_all = matches!(rule, Rule::All(_));
-                let mut left = Vec::new();
-                for part in rules {
-                    match self.rest(part, roles, negated) {
-                        Ok(holds) if holds == is_all => {}
-                        Ok(decisive) => return Ok(decisive),
-                        Err(rest) => match *rest {
-                            Rule::All(parts) if is_all => left.extend(parts),
-                            Rule::Any(parts) if !is_all => left.extend(parts),
-                            rest => left.push(rest),
-                        },
-                    }
-                }
-                match left.len() {
-                    0 => Ok(is_all),
-                    1 => Err(Box::new(left.swap_remove(0))),
-                    _ => Err(Box::new(if is_all { Rule::All(left) } else { Rule::Any(left) })),
-                }
-            }
-            atom => Err(Box::new(atom.clone())),
-        }
-    }
-
-    fn together(&self, route: &Route, rule: &Rule, shapes: &[Shape]) -> Option<Witness> {
+    fn together(&self, route: &Route, rule: Formula, shapes: &[Shape]) -> Option<Witness> {
         shapes.iter().find_map(|shape| {
             let mut model = Model::new(&[self]);
             let formula = model.rule(self, rule, true, Holding::Any, Some(&shape.bindings[0]));
-            model.find(&formula).map(|found| {
+            model.find(formula).map(|found| {
                 let fits = |path: &str| self.pattern_of(path) == Some(&route.path);
                 Witness::of(&route.method, shape, &found, &[], fits)
             })
@@ -174,20 +139,20 @@ impl AccessPlan {
     }
 
     /// Whether any signed-in caller at all fulfils a rule. Without a path, its parameters may be anything.
-    pub(super) fn can_hold(&self, rule: &Rule, path: Option<&str>) -> bool {
+    pub(super) fn can_hold(&self, rule: Formula, path: Option<&str>) -> bool {
         self.some_caller(rule, true, path, || Model::new(&[self]))
     }
 
     /// Whether a caller whose roles the plan knows fails to fulfil a rule.
-    pub(super) fn can_fail(&self, rule: &Rule, path: Option<&str>) -> bool {
+    pub(super) fn can_fail(&self, rule: Formula, path: Option<&str>) -> bool {
         self.some_caller(rule, false, path, || Model::with_declared_roles(&[self]))
     }
 
-    fn some_caller(&self, rule: &Rule, holds: bool, path: Option<&str>, model: impl Fn() -> Model) -> bool {
+    fn some_caller(&self, rule: Formula, holds: bool, path: Option<&str>, model: impl Fn() -> Model) -> bool {
         let there_is = |binding| {
             let mut model = model();
-            let formula: Formula = model.rule(self, rule, holds, Holding::Any, binding);
-            model.find(&formula).is_some()
+            let formula = model.rule(self, rule, holds, Holding::Any, binding);
+            model.find(formula).is_some()
         };
         match path {
             None => there_is(None),

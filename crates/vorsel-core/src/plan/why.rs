@@ -2,19 +2,21 @@
 
 use super::decide::{CallerFacts, Verdict};
 use super::table::{Access, AccessPlan, Route};
-use crate::claims::{Checked, Claims};
 use crate::credential::{Credential, Credentials};
+use crate::encoding::json::Object;
 use crate::finding::Detail;
-use crate::json::Object;
-use crate::payload;
-use crate::rule::Reason;
+use crate::rule::{Reason, reason};
 use crate::time::Timestamp;
+use crate::token::payload;
+use crate::token::{Checked, Claims};
 
 /// A caller as somebody supposes one to be, for questions about a plan. Nothing in it is checked, and nothing but
 /// [`AccessPlan::why`] takes it: no request is decided by it.
 #[derive(Clone, Debug)]
 pub struct SupposedCaller {
     claims: Claims,
+    own_issuer: bool,
+    key_client: Option<String>,
     credentials: Credentials,
     answers: Vec<(String, bool)>,
 }
@@ -53,7 +55,8 @@ impl SupposedCaller {
     }
 
     fn from_claims(claims: Claims) -> Self {
-        Self { claims, credentials: Credential::Bearer.into(), answers: Vec::new() }
+        let credentials = Credential::Bearer.into();
+        Self { claims, own_issuer: true, key_client: None, credentials, answers: Vec::new() }
     }
 
     /// The kinds of credential that the caller comes with instead.
@@ -62,16 +65,30 @@ impl SupposedCaller {
         Self { credentials: credentials.into(), ..self }
     }
 
-    /// What one of the app's checks says to this caller.
+    /// With a token of another issuer than the one that the guard expects.
     #[must_use]
-    pub fn answered(mut self, check: &str, answer: bool) -> Self {
-        self.answers.push((check.to_owned(), answer));
+    pub fn of_another_issuer(self) -> Self {
+        Self { own_issuer: false, ..self }
+    }
+
+    /// With the API key of this client besides.
+    #[must_use]
+    pub fn with_key_of(self, client: impl Into<String>) -> Self {
+        Self { key_client: Some(client.into()), ..self }
+    }
+
+    /// What one of the app's predicates says to this caller.
+    #[must_use]
+    pub fn answered(mut self, predicate: &str, answer: bool) -> Self {
+        self.answers.push((predicate.to_owned(), answer));
         self
     }
 
     /// The facts that a plan decides by.
     pub(super) fn facts(&self) -> CallerFacts<'_> {
         let mut facts = CallerFacts::from(&self.claims);
+        facts.own_issuer = self.own_issuer;
+        facts.key_client = self.key_client.as_deref();
         facts.credentials = self.credentials;
         facts.answers = &self.answers;
         facts
@@ -92,7 +109,10 @@ impl AccessPlan {
         let route = self.route_of(method, path).cloned();
         let reason = route.as_ref().zip(caller).and_then(|(route, caller)| match &route.access {
             Access::Open => None,
-            Access::Need(rule) => self.with_evaluator(path, caller, now, |evaluator| evaluator.reason(rule, false)),
+            Access::Need(rule) => {
+                let facts = self.facts_at(path, caller, now)?;
+                Some(reason(rule, &self.form, &self.names, &facts))
+            }
         });
         Why { verdict: self.decide(method, path, caller, now), route, reason }
     }

@@ -9,7 +9,7 @@ use super::exact::{Found, Shape, Thing};
 use super::table::AccessPlan;
 use super::why::SupposedCaller;
 use crate::credential::{Credential, Credentials};
-use crate::json::Object;
+use crate::encoding::json::Object;
 use crate::time::{Timestamp, spoken};
 
 /// A request, and a caller for whom an answer about a plan holds. [`AccessPlan::why`] takes both.
@@ -23,6 +23,9 @@ pub struct Witness {
 #[derive(Clone, Debug, PartialEq)]
 struct WitnessCaller {
     claims: Object,
+    /// Whether the token is of another issuer than the guard's own.
+    is_foreign: bool,
+    key_client: Option<String>,
     signed_in_ago: Option<Duration>,
     credentials: Credentials,
     answers: Vec<(String, bool)>,
@@ -39,6 +42,8 @@ impl Witness {
     pub(super) fn of(method: &str, shape: &Shape, found: &Found, roles: &[&str], fits: impl Fn(&str) -> bool) -> Self {
         let mut caller = WitnessCaller {
             claims: Object::new(),
+            is_foreign: false,
+            key_client: None,
             signed_in_ago: None,
             credentials: Credential::Bearer.into(),
             answers: Vec::new(),
@@ -51,7 +56,11 @@ impl Witness {
                 Thing::Role(role) if is_true => held.push(role),
                 Thing::Scope(scope) if is_true => scopes.push(scope.as_str()),
                 Thing::Role(_) | Thing::Scope(_) | Thing::Parameter(_) => {}
-                Thing::Check(name) => caller.answers.push((name.clone(), is_true)),
+                Thing::IsOwnPerson => caller.is_foreign = !is_true,
+                Thing::KeyClient => caller.key_client = value.and_then(Value::as_str).map(str::to_owned),
+                Thing::Client => set(&mut own, &["client_id".to_owned()], value),
+                Thing::Issuer => set(&mut own, &["iss".to_owned()], value),
+                Thing::Predicate(name) => caller.answers.push((name.clone(), is_true)),
                 Thing::Credentials => {
                     let bits = value.and_then(Value::as_u64).unwrap_or_default();
                     let kinds = Credential::ALL.into_iter().filter(|kind| bits & 1 << *kind as u8 != 0);
@@ -101,8 +110,14 @@ impl Witness {
             claims.insert("auth_time".to_owned(), json!(now.before(ago).as_secs()));
         }
         // The claims were made above, each of its type, so they are a token's.
-        let supposed = SupposedCaller::with(&claims).ok()?.by(caller.credentials);
-        Some(caller.answers.iter().fold(supposed, |supposed, (check, answer)| supposed.answered(check, *answer)))
+        let mut supposed = SupposedCaller::with(&claims).ok()?.by(caller.credentials);
+        if caller.is_foreign {
+            supposed = supposed.of_another_issuer();
+        }
+        if let Some(client) = &caller.key_client {
+            supposed = supposed.with_key_of(client);
+        }
+        Some(caller.answers.iter().fold(supposed, |supposed, (name, answer)| supposed.answered(name, *answer)))
     }
 
     /// The caller's claims but `auth_time`; empty for a request without a caller.
@@ -129,10 +144,10 @@ impl Witness {
         self.caller.as_ref().map_or_else(|| "anyone".to_owned(), WitnessCaller::described)
     }
 
-    /// What the app's checks say, those that the answer hangs on.
+    /// What the app's predicates say, those that the answer hangs on.
     pub fn answers(&self) -> impl Iterator<Item = (&str, bool)> {
         let answers = self.caller.iter().flat_map(|caller| &caller.answers);
-        answers.map(|(check, answer)| (check.as_str(), *answer))
+        answers.map(|(predicate, answer)| (predicate.as_str(), *answer))
     }
 }
 
@@ -175,7 +190,12 @@ impl WitnessCaller {
             let kinds: Vec<_> = self.credentials.iter().map(Credential::name).collect();
             parts.push(format!("with {}", kinds.join(" and ")));
         }
-        let answer = |(check, yes): &(String, bool)| format!("check {check} says {}", if *yes { "yes" } else { "no" });
+        if self.is_foreign {
+            parts.push("none of our own people".to_owned());
+        }
+        parts.extend(self.key_client.iter().map(|client| format!("the API key of client {client}")));
+        let answer =
+            |(name, yes): &(String, bool)| format!("predicate {name} says {}", if *yes { "yes" } else { "no" });
         parts.extend(self.answers.iter().map(answer));
         parts.join(", ")
     }

@@ -16,9 +16,9 @@ use std::sync::{Mutex, PoisonError};
 use foldhash::fast::RandomState;
 use papaya::HashMap;
 
-use crate::claims::{Checked, Claims};
 use crate::finding::{Check, Finding, quoted};
 use crate::time::Timestamp;
+use crate::token::{Checked, Claims};
 use filter::Filters;
 
 /// What is revoked.

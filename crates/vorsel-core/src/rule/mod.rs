@@ -1,18 +1,29 @@
 //! Rules: one boolean condition over the caller and the request, as Rust values and as one line of text.
 
+mod compare;
 mod error;
 mod eval;
+mod facts;
+mod formula;
+mod normal;
 mod parse;
 mod print;
+mod reason;
 mod token;
 mod tree;
 
 pub use error::RuleError;
+pub use eval::StepUp;
+pub use reason::Reason;
 pub use tree::{
-    Comparison, Operand, Rule, acr, check, claim, credential, path, policy, role, scope, signed_in, signed_in_within,
-    subject,
+    Comparison, Operand, Rule, acr, claim, client, credential, issuer, path, policy, predicate, role, scope, signed_in,
+    signed_in_within, subject,
 };
 
-pub(crate) use eval::{Evaluator, Facts, Held, RoleBook, compare};
-pub use eval::{Reason, StepUp};
+pub(crate) use compare::{Held, compare};
+pub(crate) use eval::Evaluator;
+pub(crate) use facts::Facts;
+pub(crate) use formula::{Formula, Formulas, Node};
+pub(crate) use normal::{Atom, NormalForm, RoleBook, policies_in};
+pub(crate) use reason::reason;
 pub(crate) use token::is_name;

@@ -4,11 +4,11 @@
 //! rule    = all { "or" all }
 //! all     = one { "and" one }
 //! one     = "not" one | "(" rule ")" | atom
-//! atom    = "signed-in" [ "within" duration ] | "role" name | "scope" value | "policy" name | "check" name
-//!         | "credential" ( "bearer" | "cookie" | "api-key" )
+//! atom    = "signed-in" [ "within" duration ] | "role" name | "scope" value | "policy" name | "predicate" name
+//!         | "client" value | "issuer" value | "credential" ( "bearer" | "cookie" | "api-key" )
 //!         | operand ( "==" | "!=" | "<" | "<=" | ">" | ">=" ) operand
 //!         | operand "in" "[" literal { "," literal } "]"
-//!         | operand "has" literal
+//!         | operand "contains" literal
 //! operand = "sub" | "acr" | "claims." name { "." name } | "path." name | literal
 //! literal = string | number | "true" | "false"
 //! duration = whole number directly followed by "s", "m", "h" or "d"
@@ -25,12 +25,12 @@ use super::token::{Token, is_name, tokens};
 use super::tree::{Comparison, Operand, Rule};
 use crate::credential::Credential;
 use crate::finding::quoted;
-use crate::scope::is_scope;
 use crate::time::Lifetime;
+use crate::token::is_scope;
 
 /// Parentheses and `not` may be nested this deep: far more than a person reads, far less than a stack holds.
 const DEEPEST: usize = 50;
-const ATOM: &str = "signed-in, role, scope, policy, check, credential, not, a parenthesis or a comparison of sub, acr, claims.… or path.…";
+const ATOM: &str = "signed-in, role, scope, client, issuer, policy, predicate, credential, not, a parenthesis or a comparison of sub, acr, claims.… or path.…";
 
 impl Rule {
     /// Reads a rule written in one line.
@@ -129,7 +129,9 @@ impl<'a> Parser<'a> {
             }
             "role" => self.named("the name of a role", is_name).map(Rule::Role),
             "policy" => self.named("the name of a policy", is_name).map(Rule::Policy),
-            "check" => self.named("the name of a check", is_name).map(Rule::Check),
+            "predicate" => self.named("the name of a predicate", is_name).map(Rule::Predicate),
+            "client" => self.named("a client ID", is_visible).map(Rule::Client),
+            "issuer" => self.named("an issuer", is_visible).map(Rule::Issuer),
             "credential" => self.credential().map(Rule::Credential),
             "scope" => self.named("a scope", is_scope).map(Rule::Scope),
             _ => self.comparison(),
@@ -173,8 +175,8 @@ impl<'a> Parser<'a> {
         if self.take_word("in") {
             return Ok(Rule::In(left, self.list()?));
         }
-        if self.take_word("has") {
-            return Ok(Rule::Has(left, self.literal("a string, a number, true or false")?));
+        if self.take_word("contains") {
+            return Ok(Rule::Contains(left, self.literal("a string, a number, true or false")?));
         }
         let comparison = match self.peek() {
             Token::Sign("==") => Comparison::Equal,
@@ -183,7 +185,7 @@ impl<'a> Parser<'a> {
             Token::Sign("<=") => Comparison::AtMost,
             Token::Sign(">") => Comparison::Greater,
             Token::Sign(">=") => Comparison::AtLeast,
-            _ => return Err(self.unexpected("a comparison: ==, !=, <, <=, >, >=, in or has")),
+            _ => return Err(self.unexpected("a comparison: ==, !=, <, <=, >, >=, in or contains")),
         };
         self.at += 1;
         let right = self.operand("a value to compare with")?;
@@ -281,22 +283,13 @@ fn duration_of(word: &str) -> Option<Duration> {
 
 /// Words with a meaning of their own cannot name a role or a scope unless they are in quotes.
 fn is_reserved(word: &str) -> bool {
-    const WORDS: [&str; 15] = [
-        "and",
-        "or",
-        "not",
-        "in",
-        "has",
-        "signed-in",
-        "within",
-        "role",
-        "scope",
-        "policy",
-        "check",
-        "credential",
-        "true",
-        "false",
-        "acr",
-    ];
-    WORDS.contains(&word)
+    const WORDS: &str = " and or not in contains signed-in within role scope client issuer policy predicate credential true \
+        false acr ";
+    WORDS.split(' ').any(|reserved| reserved == word)
+}
+
+/// Client IDs are visible ASCII ([RFC 6749 appendix A.1](https://www.rfc-editor.org/rfc/rfc6749#appendix-A.1)), issuers are
+/// URLs as a rule; a name with other characters is not for a rule.
+fn is_visible(name: &str) -> bool {
+    !name.is_empty() && name.bytes().all(|byte| byte.is_ascii_graphic() || byte == b' ')
 }

@@ -19,7 +19,9 @@ impl Display for Rule {
             Self::Scope(name) => named(f, "scope", name),
             Self::Policy(name) => named(f, "policy", name),
             Self::Credential(kind) => write!(f, "credential {kind}"),
-            Self::Check(name) => named(f, "check", name),
+            Self::Predicate(name) => named(f, "predicate", name),
+            Self::Client(id) => named(f, "client", id),
+            Self::Issuer(name) => named(f, "issuer", name),
             Self::Compare(left, comparison, right) => write!(f, "{left} {comparison} {right}"),
             Self::In(operand, values) => {
                 write!(f, "{operand} in [")?;
@@ -28,7 +30,7 @@ impl Display for Rule {
                 }
                 f.write_str("]")
             }
-            Self::Has(operand, value) => write!(f, "{operand} has {value}"),
+            Self::Contains(operand, value) => write!(f, "{operand} contains {value}"),
             Self::Not(inner) => match **inner {
                 Self::All(_) | Self::Any(_) => write!(f, "not ({inner})"),
                 _ => write!(f, "not {inner}"),
@@ -51,10 +53,20 @@ fn joined(f: &mut Formatter<'_>, rules: &[Rule], word: &str) -> fmt::Result {
     Ok(())
 }
 
+/// A name in quotes where it would not be read as one without.
 fn named(f: &mut Formatter<'_>, word: &str, name: &str) -> fmt::Result {
-    let plain = Rule::parse(&format!("{word} {name}"))
-        .is_ok_and(|rule| matches!(&rule, Rule::Role(read) | Rule::Scope(read) | Rule::Policy(read) | Rule::Check(read) if read == name));
-    if plain { write!(f, "{word} {name}") } else { write!(f, "{word} {name:?}") }
+    let is_plain = match Rule::parse(&format!("{word} {name}")) {
+        Ok(
+            Rule::Role(read)
+            | Rule::Scope(read)
+            | Rule::Policy(read)
+            | Rule::Predicate(read)
+            | Rule::Client(read)
+            | Rule::Issuer(read),
+        ) => read == name,
+        _ => false,
+    };
+    if is_plain { write!(f, "{word} {name}") } else { write!(f, "{word} {}", serde_json::Value::from(name)) }
 }
 
 impl Display for Operand {

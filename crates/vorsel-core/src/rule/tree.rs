@@ -33,14 +33,18 @@ pub enum Rule {
     Policy(String),
     /// The request came with a credential of this kind.
     Credential(Credential),
-    /// The check of that name says yes: a function of the app's own, asked when the rule hangs on it.
-    Check(String),
+    /// The token was given to this client, or the client's API key came along.
+    Client(String),
+    /// The token comes from this issuer, `iss`.
+    Issuer(String),
+    /// The predicate of that name says yes: a function of the app's own, asked when the rule hangs on it.
+    Predicate(String),
     /// A comparison of two values. It is false when either is missing or their types differ.
     Compare(Operand, Comparison, Operand),
     /// The value is one of these.
     In(Operand, Vec<Value>),
     /// The value is a list that holds this.
-    Has(Operand, Value),
+    Contains(Operand, Value),
     /// The inner rule does not hold.
     Not(Box<Rule>),
     /// Every inner rule holds.
@@ -53,7 +57,8 @@ pub enum Rule {
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub enum Operand {
-    /// The caller's subject, `sub`.
+    /// The caller's subject, `sub`: of our own people, unless the plan says otherwise. It is missing where the token is a
+    /// client's own or another issuer's, since the same text may be somebody else's name there.
     Subject,
     /// How the caller authenticated, `acr`
     /// ([OpenID Connect Core section 2](https://openid.net/specs/openid-connect-core-1_0.html#IDToken)).
@@ -119,10 +124,22 @@ pub const fn credential(kind: Credential) -> Rule {
     Rule::Credential(kind)
 }
 
-/// The app's own check of that name says yes: `check owns-exposure`.
+/// The token was given to this client, or the client's API key came along: `client desk`.
 #[must_use]
-pub fn check(name: impl Into<String>) -> Rule {
-    Rule::Check(name.into())
+pub fn client(id: impl Into<String>) -> Rule {
+    Rule::Client(id.into())
+}
+
+/// The token comes from this issuer: `issuer https://id.skarnhill.test`.
+#[must_use]
+pub fn issuer(name: impl Into<String>) -> Rule {
+    Rule::Issuer(name.into())
+}
+
+/// The app's own predicate of that name says yes: `predicate owns-exposure`.
+#[must_use]
+pub fn predicate(name: impl Into<String>) -> Rule {
+    Rule::Predicate(name.into())
 }
 
 /// A claim of the app's own, nested names with a dot between them: `claims.training`.
@@ -245,10 +262,10 @@ impl Operand {
         Rule::In(self, values.into_iter().map(Into::into).collect())
     }
 
-    /// `has ..`
+    /// `contains ..`
     #[must_use]
-    pub fn has(self, value: impl Into<Value>) -> Rule {
-        Rule::Has(self, value.into())
+    pub fn contains(self, value: impl Into<Value>) -> Rule {
+        Rule::Contains(self, value.into())
     }
 }
 

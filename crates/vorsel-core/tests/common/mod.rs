@@ -14,7 +14,7 @@ pub(crate) const AUDIENCE: &str = "https://api.skarnhill.test";
 pub(crate) const NOW: Timestamp = Timestamp::from_secs(1_700_000_000);
 
 pub(crate) fn secret() -> SigningKey {
-    SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret").with_key_id("hill")
+    SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret").named("hill")
 }
 
 pub(crate) fn verifier() -> Verifier {
@@ -55,7 +55,7 @@ pub(crate) fn without(mut object: Value, member: &str) -> String {
 pub(crate) fn codes(verifier: &Verifier, token: impl AsRef<[u8]>, now: Timestamp) -> Vec<&'static str> {
     let findings = verifier.examine::<Object>(&token, now);
     let failed: Vec<_> = findings.refused_for().collect();
-    match verifier.check::<Object>(&token, now) {
+    match verifier.check_as::<Object>(&token, now) {
         Ok(checked) => assert_eq!(findings.accepted(), Some(&checked)),
         Err(first) => {
             assert!(findings.accepted().is_none());

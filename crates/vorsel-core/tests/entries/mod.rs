@@ -20,7 +20,7 @@ fn secret() -> Vec<u8> {
 }
 
 pub(crate) fn verifier() -> Verifier {
-    let key = SigningKey::hmac(Algorithm::Hs256, Secret::new(secret())).expect("a secret").with_key_id("hill");
+    let key = SigningKey::hmac(Algorithm::Hs256, Secret::new(secret())).expect("a secret").named("hill");
     Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access(ISSUER, AUDIENCE))
 }
 
@@ -35,7 +35,7 @@ pub(crate) fn signed(header: &[u8], payload: &[u8]) -> String {
 fn agrees(token: &[u8]) -> bool {
     let verifier = verifier();
     let findings = verifier.examine::<Object>(token, NOW);
-    match verifier.check::<Object>(token, NOW) {
+    match verifier.check_as::<Object>(token, NOW) {
         Ok(checked) => assert_eq!(findings.accepted(), Some(&checked)),
         Err(first) => {
             assert!(findings.accepted().is_none());
@@ -76,7 +76,7 @@ pub(crate) fn claims(bytes: &[u8]) {
     let token = signed(HEADER.as_bytes(), bytes);
     if agrees(token.as_bytes()) {
         let other: Object = serde_json::from_slice(bytes).expect("what is accepted is JSON");
-        let checked = verifier().check::<Object>(&token, NOW).expect("accepted");
+        let checked = verifier().check_as::<Object>(&token, NOW).expect("accepted");
         let claims = checked.claims();
         for (name, value) in [
             ("iss", claims.issuer()),

@@ -15,12 +15,17 @@ pub(crate) struct PlainPlan {
     pub(crate) roles: Vec<(String, Vec<String>)>,
     pub(crate) policies: Vec<(String, Rule)>,
     pub(crate) routes: Vec<(String, String, Option<Rule>)>,
+    pub(crate) all_subjects: bool,
 }
 
 /// Everything that is known of a caller.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Somebody {
     pub(crate) subject: Option<String>,
+    pub(crate) client: Option<String>,
+    pub(crate) key_client: Option<String>,
+    pub(crate) issuer: Option<String>,
+    pub(crate) is_foreign: bool,
     pub(crate) acr: Option<String>,
     pub(crate) roles: Vec<String>,
     pub(crate) scopes: Vec<String>,
@@ -44,6 +49,9 @@ impl PlainPlan {
                 Some(rule) => builder.need(method, path, rule.clone()),
                 None => builder.open(method, path),
             };
+        }
+        if self.all_subjects {
+            builder = builder.danger_all_subjects();
         }
         builder.build()
     }
@@ -70,20 +78,22 @@ impl PlainPlan {
             }
             Rule::Scope(wanted) => who.scopes.contains(wanted),
             Rule::Credential(kind) => who.credentials.contains(kind),
-            Rule::Check(name) => who.yes.contains(name),
+            Rule::Client(name) => [&who.client, &who.key_client].into_iter().flatten().any(|client| client == name),
+            Rule::Issuer(name) => who.issuer.as_ref() == Some(name),
+            Rule::Predicate(name) => who.yes.contains(name),
             Rule::Policy(name) => {
                 let (_, rule) = self.policies.iter().find(|(known, _)| known == name).expect("a policy");
                 self.holds(rule, who, path, negated)
             }
             Rule::Compare(left, comparison, right) => {
-                let (left, right) = (value(left, who, path), value(right, who, path));
+                let (left, right) = (self.value(left, who, path), self.value(right, who, path));
                 compares(&left, *comparison, &right)
             }
             Rule::In(operand, values) => {
-                let held = value(operand, who, path);
+                let held = self.value(operand, who, path);
                 values.iter().any(|one| compares(&held, Comparison::Equal, one))
             }
-            Rule::Has(operand, wanted) => match value(operand, who, path) {
+            Rule::Contains(operand, wanted) => match self.value(operand, who, path) {
                 Value::Array(items) => items.iter().any(|item| compares(item, Comparison::Equal, wanted)),
                 _ => false,
             },
@@ -93,24 +103,25 @@ impl PlainPlan {
             other => panic!("a rule nobody told the reference of: {other}"),
         }
     }
-}
 
-/// `null` for what is missing; it compares with nothing.
-fn value(operand: &Operand, who: &Somebody, path: &BTreeMap<String, String>) -> Value {
-    let text = |text: Option<&String>| text.map_or(Value::Null, |text| json!(text));
-    match operand {
-        Operand::Subject => text(who.subject.as_ref()),
-        Operand::Acr => text(who.acr.as_ref()),
-        Operand::Path(name) => text(path.get(name)),
-        Operand::Literal(value) => value.clone(),
-        Operand::Claim(names) => {
-            let mut value = &Value::Object(who.own.clone());
-            for name in names {
-                value = value.get(name).unwrap_or(&Value::Null);
+    /// `null` for what is missing; it compares with nothing.
+    fn value(&self, operand: &Operand, who: &Somebody, path: &BTreeMap<String, String>) -> Value {
+        let text = |text: Option<&String>| text.map_or(Value::Null, |text| json!(text));
+        match operand {
+            Operand::Subject if !self.all_subjects && (who.is_foreign || who.subject == who.client) => Value::Null,
+            Operand::Subject => text(who.subject.as_ref()),
+            Operand::Acr => text(who.acr.as_ref()),
+            Operand::Path(name) => text(path.get(name)),
+            Operand::Literal(value) => value.clone(),
+            Operand::Claim(names) => {
+                let mut value = &Value::Object(who.own.clone());
+                for name in names {
+                    value = value.get(name).unwrap_or(&Value::Null);
+                }
+                value.clone()
             }
-            value.clone()
+            other => panic!("an operand nobody told the reference of: {other}"),
         }
-        other => panic!("an operand nobody told the reference of: {other}"),
     }
 }
 
@@ -144,8 +155,9 @@ impl Somebody {
         let mut claims = self.own.clone();
         claims.insert("roles".to_owned(), json!(self.roles));
         claims.insert("scope".to_owned(), json!(self.scopes.join(" ")));
-        let texts = [("sub", &self.subject), ("acr", &self.acr)];
-        claims.extend(texts.into_iter().filter_map(|(name, text)| Some((name.to_owned(), json!(text.as_ref()?)))));
+        let ids = [("client_id", &self.client), ("iss", &self.issuer)];
+        let texts = [("sub", &self.subject), ("acr", &self.acr)].into_iter().chain(ids);
+        claims.extend(texts.filter_map(|(name, text)| Some((name.to_owned(), json!(text.as_ref()?)))));
         if let Some(ago) = self.signed_in_ago {
             claims.insert("auth_time".to_owned(), json!(now.as_secs() - i64::try_from(ago).expect("small")));
         }
@@ -157,15 +169,21 @@ impl Somebody {
     }
 
     /// The caller as a plan takes one.
-    pub(crate) fn supposed(&self, checks: &[&str], now: Timestamp) -> SupposedCaller {
-        let caller = SupposedCaller::with(&self.claims(now)).expect("claims").by(self.credentials());
-        checks.iter().fold(caller, |caller, check| caller.answered(check, self.yes.iter().any(|yes| yes == check)))
+    pub(crate) fn supposed(&self, predicates: &[&str], now: Timestamp) -> SupposedCaller {
+        let mut caller = SupposedCaller::with(&self.claims(now)).expect("claims").by(self.credentials());
+        if self.is_foreign {
+            caller = caller.of_another_issuer();
+        }
+        if let Some(client) = &self.key_client {
+            caller = caller.with_key_of(client);
+        }
+        predicates.iter().fold(caller, |caller, name| caller.answered(name, self.yes.iter().any(|yes| yes == name)))
     }
 }
 
 pub(crate) const ROLES: [&str; 4] = ["a", "b", "c", "stranger"];
 pub(crate) const TEXTS: [&str; 5] = ["u", "v", "w", "x", "y"];
-pub(crate) const CHECKS: [&str; 2] = ["one", "two"];
+pub(crate) const PREDICATES: [&str; 2] = ["one", "two"];
 
 fn pick<T: Clone + std::fmt::Debug + 'static>(from: &[T]) -> impl Strategy<Value = T> + use<T> {
     proptest::sample::select(from.to_vec())
@@ -181,8 +199,11 @@ pub(crate) fn rules(path: &'static [&'static str], atoms_at_most: u32) -> impl S
         "scope s",
         "scope t",
         "policy p",
-        "check one",
-        "check two",
+        "predicate one",
+        "predicate two",
+        "client u",
+        "client v",
+        "issuer u",
         "credential bearer",
         "credential api-key",
         "signed-in within 10s",
@@ -201,12 +222,12 @@ pub(crate) fn rules(path: &'static [&'static str], atoms_at_most: u32) -> impl S
         "claims.n == \"u\"",
         "claims.n in [1, \"v\", true]",
         "claims.n == true",
-        "claims.l has \"u\"",
-        "claims.l has 1",
+        "claims.l contains \"u\"",
+        "claims.l contains 1",
         "claims.l == 1",
         "claims.o.p == 1",
         "claims.o == 1",
-        "claims.o.p has 2",
+        "claims.o.p contains 2",
         "claims.m == sub",
         "acr == sub",
     ]
@@ -268,12 +289,15 @@ pub(crate) fn plans(atoms_at_most: u32) -> impl Strategy<Value = PlainPlan> {
         ]),
     )
         .prop_map(|(one, two, three)| [one, two, three].into_iter().flatten().collect::<Vec<_>>());
-    (roles, policy, routes)
-        .prop_filter("a plan has a route, and no two that clash", |(_, _, routes)| {
+    (roles, policy, routes, proptest::bool::weighted(0.2))
+        .prop_filter("a plan has a route, and no two that clash", |(_, _, routes, _)| {
             let has = |path: &str| routes.iter().any(|(_, known, _)| known == path);
             !routes.is_empty() && !(has("/r/{*rest}") && (has("/r/{x}") || has("/r/{z}")))
         })
-        .prop_map(|(roles, policy, routes)| PlainPlan { roles, policies: vec![("p".to_owned(), policy)], routes })
+        .prop_map(|(roles, policy, routes, all_subjects)| {
+            let policies = vec![("p".to_owned(), policy)];
+            PlainPlan { roles, policies, routes, all_subjects }
+        })
 }
 
 /// Any caller.
@@ -288,11 +312,22 @@ pub(crate) fn somebody() -> impl Strategy<Value = Somebody> {
         let value = proptest::option::of(pick(&own_values(name)));
         value.prop_map(move |value| value.map(|value| (name.to_owned(), value)))
     });
+    let token = (text(), proptest::option::weighted(0.2, pick(&TEXTS).prop_map(str::to_owned)), text(), any::<bool>());
     let facts = (text(), text(), proptest::option::of(0..40_u64), credentials);
-    (facts, some_of(&ROLES), some_of(&["s", "t"]), some_of(&CHECKS), own).prop_map(
-        |((subject, acr, signed_in_ago, credentials), roles, scopes, yes, own)| {
+    (facts, some_of(&ROLES), some_of(&["s", "t"]), some_of(&PREDICATES), own, token).prop_map(
+        |(
+            (subject, acr, signed_in_ago, credentials),
+            roles,
+            scopes,
+            yes,
+            own,
+            (client, key_client, issuer, is_foreign),
+        )| {
             let own = own.into_iter().flatten().collect();
-            Somebody { subject, acr, roles, scopes, signed_in_ago, credentials, yes, own }
+            let mut who =
+                Somebody { subject, acr, roles, scopes, signed_in_ago, credentials, yes, own, ..Somebody::default() };
+            (who.client, who.key_client, who.issuer, who.is_foreign) = (client, key_client, issuer, is_foreign);
+            who
         },
     )
 }

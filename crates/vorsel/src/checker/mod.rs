@@ -62,7 +62,7 @@ impl<C> Checker<C> {
     /// Checks a token at the moment `now`.
     ///
     /// # Errors
-    /// The first finding that does not hold; see [`Verifier::check`].
+    /// The first finding that does not hold; see [`Verifier::check_as`].
     pub fn check(&self, token: impl AsRef<[u8]>, now: Timestamp) -> Result<Arc<Checked<C>>, Box<Finding>>
     where
         C: DeserializeOwned,
@@ -73,7 +73,7 @@ impl<C> Checker<C> {
             verifier.check_again(&checked, now).inspect_err(|_| seen.forget(token))?;
             return Ok(checked);
         }
-        let checked = Arc::new(verifier.check(token, now)?);
+        let checked = Arc::new(verifier.check_as(token, now)?);
         seen.remember(token, &checked);
         Ok(checked)
     }

@@ -40,7 +40,7 @@ impl ApiKey {
     /// The key itself, for its owner.
     #[must_use]
     pub fn reveal(&self) -> &str {
-        std::str::from_utf8(self.text.expose()).unwrap_or_default()
+        std::str::from_utf8(self.text.reveal()).unwrap_or_default()
     }
 
     /// What the app keeps of it.

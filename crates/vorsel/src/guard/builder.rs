@@ -12,9 +12,9 @@ use vorsel_core::{AccessPlan, Checked, Credential, Credentials};
 
 use super::api_key::ApiKeys;
 use super::caller::Caller;
-use super::check::{CheckAnswer, CheckRequest, Checks};
 use super::decide::{Guard, Inner, LookUp, room_for_extensions};
 use super::known::{Known, REVOCATIONS_CURRENT, WhenSilent};
+use super::predicate::{PredicateAnswer, PredicateRequest, Predicates};
 use super::sources::Sources;
 use crate::checker::Checker;
 use crate::clock::{Clock, SystemClock};
@@ -23,10 +23,10 @@ use crate::revocations::LiveRevocations;
 /// Collects what a guard needs besides tokens and a plan.
 ///
 /// ```
-/// use vorsel::{AccessPlan, Caller, CheckAnswer, CheckRequest, Guard, GuardError, NoOwn, Verifier};
+/// use vorsel::{AccessPlan, Caller, PredicateAnswer, PredicateRequest, Guard, GuardError, NoOwn, Verifier};
 ///
-/// /// Whose exposure is it? The plan says: need = "check owns-exposure or role director".
-/// async fn owns_exposure(caller: Caller, request: CheckRequest) -> CheckAnswer {
+/// /// Whose exposure is it? The plan says: need = "predicate owns-exposure or role director".
+/// async fn owns_exposure(caller: Caller, request: PredicateRequest) -> PredicateAnswer {
 ///     let id = request.path("id").unwrap_or_default();
 ///     let owner = find_owner(id).await?; // an error is answered 503, and nobody is let in
 ///     Ok(owner.as_deref() == Some(caller.subject()))
@@ -34,7 +34,7 @@ use crate::revocations::LiveRevocations;
 /// # async fn find_owner(id: &str) -> Result<Option<String>, std::io::Error> { Ok(None) }
 ///
 /// fn guard(verifier: Verifier, plan: AccessPlan) -> Result<Guard, GuardError> {
-///     Guard::<NoOwn>::builder(verifier, plan).cookie("hill-token").check("owns-exposure", owns_exposure).build()
+///     Guard::<NoOwn>::builder(verifier, plan).cookie("hill-token").predicate("owns-exposure", owns_exposure).build()
 /// }
 /// ```
 #[must_use]
@@ -43,7 +43,7 @@ pub struct GuardBuilder<C> {
     plan: AccessPlan,
     sources: Sources,
     keys: Option<Arc<dyn LookUp<C>>>,
-    checks: Checks<C>,
+    predicates: Predicates<C>,
     clock: Arc<dyn Clock>,
     revocations: Option<Known>,
     problems: Vec<String>,
@@ -76,19 +76,19 @@ impl<C> Guard<C> {
     /// come with a token in the `Authorization` header. Its realm is the audience expected.
     ///
     /// # Errors
-    /// If the plan asks for a check, or for another kind of credential: a [`builder`](Self::builder) has room for those.
+    /// If the plan asks for a predicate, or for another kind of credential: a [`builder`](Self::builder) has room for those.
     pub fn new(checker: impl Into<Checker<C>>, plan: AccessPlan) -> Result<Self, GuardError> {
         Self::builder(checker, plan).build()
     }
 
-    /// A guard that knows other credentials too, or checks of the app's own.
+    /// A guard that knows other credentials too, or predicates of the app's own.
     pub fn builder(checker: impl Into<Checker<C>>, plan: AccessPlan) -> GuardBuilder<C> {
         GuardBuilder {
             checker: checker.into(),
             plan,
             sources: Sources::default(),
             keys: None,
-            checks: Checks::none(),
+            predicates: Predicates::none(),
             clock: Arc::new(SystemClock),
             revocations: None,
             problems: Vec::new(),
@@ -145,14 +145,14 @@ impl<C> GuardBuilder<C> {
         self
     }
 
-    /// Registers a check of the app's own, for rules that say `check` and its name. It is asked only where a rule hangs
+    /// Registers a predicate of the app's own, for rules that say `predicate` and its name. It is asked only where a rule hangs
     /// on it. Whoever it answers no is refused; if it cannot answer, the client is told to try again (503).
-    pub fn check<F, A>(mut self, name: &str, check: F) -> Self
+    pub fn predicate<F, A>(mut self, name: &str, predicate: F) -> Self
     where
-        F: Fn(Caller<C>, CheckRequest) -> A + Send + Sync + 'static,
-        A: Future<Output = CheckAnswer> + Send + 'static,
+        F: Fn(Caller<C>, PredicateRequest) -> A + Send + Sync + 'static,
+        A: Future<Output = PredicateAnswer> + Send + 'static,
     {
-        self.checks.add(name, check);
+        self.predicates.add(name, predicate);
         self
     }
 
@@ -161,7 +161,7 @@ impl<C> GuardBuilder<C> {
     ///
     /// Where the store's feed has been silent for longer than `longest_silence` (10 seconds suit most), nobody can tell
     /// whether a token was revoked since. What then happens is the app's choice: `when_silent` says it for every route. A
-    /// route whose rule says `check revocations-current` refuses in any case (503): registering the view brings that check
+    /// route whose rule says `predicate revocations-current` refuses in any case (503): registering the view brings that predicate
     /// with it.
     pub fn revocations(mut self, view: LiveRevocations, longest_silence: Duration, when_silent: WhenSilent) -> Self
     where
@@ -169,7 +169,7 @@ impl<C> GuardBuilder<C> {
     {
         let known = Known { view, longest_silence, when_silent };
         let asked = known.clone();
-        self.checks.add(REVOCATIONS_CURRENT, move |_, _| std::future::ready(asked.is_current()));
+        self.predicates.add(REVOCATIONS_CURRENT, move |_, _| std::future::ready(asked.is_current()));
         self.revocations = Some(known);
         self
     }
@@ -183,13 +183,13 @@ impl<C> GuardBuilder<C> {
     /// The guard, if it can do what the plan says. What the plan is warned of goes to the log.
     ///
     /// # Errors
-    /// If the plan asks for a check that is not registered or for a credential that nothing is looked for, and if a name
+    /// If the plan asks for a predicate that is not registered or for a credential that nothing is looked for, and if a name
     /// is none.
     pub fn build(mut self) -> Result<Guard<C>, GuardError> {
-        let registered: BTreeSet<&str> = self.checks.names().collect();
-        for name in self.plan.checks().into_iter().filter(|name| !registered.contains(name)) {
+        let registered: BTreeSet<&str> = self.predicates.names().collect();
+        for name in self.plan.predicates().into_iter().filter(|name| !registered.contains(name)) {
             self.problems
-                .push(format!("the access plan asks for check {name}, which is not registered with the guard"));
+                .push(format!("the access plan asks for predicate {name}, which is not registered with the guard"));
         }
         let mut sources = Credentials::from(Credential::Bearer);
         for (kind, is_there) in
@@ -207,10 +207,12 @@ impl<C> GuardBuilder<C> {
         for warning in self.plan.warnings() {
             tracing::warn!(target: "vorsel::guard", "access plan: {warning}");
         }
-        let Self { checker, plan, sources, keys, checks, clock, revocations, .. } = self;
+        let Self { checker, plan, sources, keys, predicates, clock, revocations, .. } = self;
         let realm = checker.realm();
         let room = room_for_extensions();
-        Ok(Guard { inner: Arc::new(Inner { checker, plan, sources, keys, checks, realm, clock, revocations, room }) })
+        Ok(Guard {
+            inner: Arc::new(Inner { checker, plan, sources, keys, predicates, realm, clock, revocations, room }),
+        })
     }
 }
 

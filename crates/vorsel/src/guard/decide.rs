@@ -15,9 +15,9 @@ use vorsel_core::{AccessPlan, Checked, Credential, NoOwn, Refusal, Timestamp, Ve
 
 use super::api_key::{ApiKeyHash, ApiKeyOwner, ApiKeys};
 use super::caller::Caller;
-use super::check::{CheckRequest, Checks};
 use super::header::odd_token;
 use super::known::Known;
+use super::predicate::{PredicateRequest, Predicates};
 use super::sources::{Presented, Sources};
 use crate::checker::Checker;
 use crate::clock::Clock;
@@ -46,7 +46,7 @@ pub(super) struct Inner<C> {
     pub(super) plan: AccessPlan,
     pub(super) sources: Sources,
     pub(super) keys: Option<Arc<dyn LookUp<C>>>,
-    pub(super) checks: Checks<C>,
+    pub(super) predicates: Predicates<C>,
     pub(super) realm: Arc<str>,
     pub(super) clock: Arc<dyn Clock>,
     pub(super) revocations: Option<Known>,
@@ -90,7 +90,7 @@ where
 /// What a guard decides: the caller, or nobody on an open route; or the refusal.
 pub type Admitted<C> = Result<Option<Caller<C>>, Refusal>;
 
-/// A decision under way: ready at once, unless an API key has to be looked up or a check to be asked.
+/// A decision under way: ready at once, unless an API key has to be looked up or a predicate to be asked.
 #[must_use = "nobody is refused as long as the decision is not looked at"]
 pub struct Deciding<C> {
     state: State<C>,
@@ -154,7 +154,7 @@ impl<C> Guard<C> {
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     /// Decides one request at the moment `now`: the whole guard as a function, for frameworks that are not tower. Await
-    /// it, or take it [`at_once`](Deciding::at_once) where the guard has no API keys and no checks. Nobody comes back for
+    /// it, or take it [`at_once`](Deciding::at_once) where the guard has no API keys and no predicates. Nobody comes back for
     /// a caller who is not needed and not known; of a refusal [`Refusal::answer`] is what the client is told.
     ///
     /// On an open route a credential that is not accepted is left aside, so that a client with an expired token can
@@ -178,9 +178,11 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
         let caller = presented.and_then(|presented| inner.identify(presented, None, now));
         match inner.apply(head, caller, &[], now) {
             Applied::Done(admitted) => Deciding::ready(admitted),
-            Applied::Ask(check, caller) => {
+            Applied::Ask(predicate, caller) => {
                 let inner = inner.clone();
-                Deciding { state: State::Pending(Box::pin(inner.with_checks(head.to_parts(), check, caller, now))) }
+                Deciding {
+                    state: State::Pending(Box::pin(inner.with_predicates(head.to_parts(), predicate, caller, now))),
+                }
             }
         }
     }
@@ -227,7 +229,7 @@ impl<'r> Head<'r> {
 /// What the plan has made of a request.
 enum Applied<C> {
     Done(Admitted<C>),
-    /// A check has to answer first.
+    /// A predicate has to answer first.
     Ask(String, Caller<C>),
 }
 
@@ -289,8 +291,8 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         Applied::Done(match self.plan.decide(head.method.as_str(), head.path(), facts, now) {
             Verdict::Open => Ok(caller.ok().flatten()),
             Verdict::Allowed => caller,
-            Verdict::NeedsCheck(check) => match caller {
-                Ok(Some(caller)) => return Applied::Ask(check, caller),
+            Verdict::NeedsPredicate(predicate) => match caller {
+                Ok(Some(caller)) => return Applied::Ask(predicate, caller),
                 other => other.and(Err(Refusal::NoCredential)),
             },
             Verdict::NeedsCaller => Err(caller.err().unwrap_or(Refusal::NoCredential)),
@@ -317,27 +319,27 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         let caller = presented.and_then(|presented| self.identify(presented, Some(owner), now));
         match self.apply(Head::of(&parts), caller, &[], now) {
             Applied::Done(admitted) => admitted,
-            Applied::Ask(check, caller) => self.with_checks(parts, check, caller, now).await,
+            Applied::Ask(predicate, caller) => self.with_predicates(parts, predicate, caller, now).await,
         }
     }
 
-    /// Asks one check after the other, each only if the outcome still hangs on it.
-    async fn with_checks(
+    /// Asks one predicate after the other, each only if the outcome still hangs on it.
+    async fn with_predicates(
         self: Arc<Self>,
         parts: Parts,
-        mut check: String,
+        mut predicate: String,
         mut caller: Caller<C>,
         now: Timestamp,
     ) -> Admitted<C> {
         let mut answers: Vec<(String, bool)> = Vec::new();
         loop {
-            let request = CheckRequest::new(parts.clone(), self.plan.parameters_of(Head::of(&parts).path()));
-            let answer = self.checks.ask(&check, caller.clone(), request).await;
-            let answer = answer.map_err(|error| unanswered(&format!("check {check}"), &*error))?;
-            answers.push((check, answer));
+            let request = PredicateRequest::new(parts.clone(), self.plan.parameters_of(Head::of(&parts).path()));
+            let answer = self.predicates.ask(&predicate, caller.clone(), request).await;
+            let answer = answer.map_err(|error| unanswered(&format!("predicate {predicate}"), &*error))?;
+            answers.push((predicate, answer));
             match self.apply(Head::of(&parts), Ok(Some(caller)), &answers, now) {
                 Applied::Done(admitted) => return admitted,
-                Applied::Ask(next, known) => (check, caller) = (next, known),
+                Applied::Ask(next, known) => (predicate, caller) = (next, known),
             }
         }
     }

@@ -4,10 +4,10 @@ use std::time::Duration;
 
 use vorsel_core::{Checked, Refusal, Timestamp};
 
-use super::check::CheckAnswer;
+use super::predicate::PredicateAnswer;
 use crate::revocations::LiveRevocations;
 
-/// The name of the check that comes with a view of what is revoked.
+/// The name of the predicate that comes with a view of what is revoked.
 pub(super) const REVOCATIONS_CURRENT: &str = "revocations-current";
 
 /// What happens to requests with a token when the feed has been silent for too long.
@@ -36,8 +36,8 @@ impl Known {
         })
     }
 
-    /// The answer to the check of rules that want to be sure.
-    pub(super) fn is_current(&self) -> CheckAnswer {
+    /// The answer to the predicate of rules that want to be sure.
+    pub(super) fn is_current(&self) -> PredicateAnswer {
         self.silence().map_or(Ok(true), |reason| Err(reason.into()))
     }
 

@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use serde::Serialize;
 use vorsel_core::{
-    AccessDraft, EndReason, Ended, Expectations, Generation, IssueError, Issuer, Lifetime, NoOwn, Prepared, Presented,
+    AccessDraft, EndReason, Ended, Expectations, Generation, IssueError, Issuer, Lifetime, Prepared, Presented,
     RefreshTokens, Revocation, Revoked, Scopes, Session, SessionLimits, Step, Timestamp, Verifier,
 };
 
@@ -261,7 +261,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// # Errors
     /// If the store fails.
     pub async fn revoke_access_token(&self, token: &str, client_id: Option<&str>) -> Result<(), StoreError> {
-        let checked = self.access_tokens.load().check::<NoOwn>(token, self.clock.now());
+        let checked = self.access_tokens.load().check(token, self.clock.now());
         let Ok(checked) = checked else { return Ok(()) };
         let claims = checked.claims();
         match claims.id() {

@@ -228,7 +228,7 @@ fn insertion(session: &Session) -> Query<'_, Postgres, PgArguments> {
         .bind(session.renewed_at.as_micros())
         .bind(session.idle_until.as_micros())
         .bind(session.ends_at.as_micros())
-        .bind(session.secret.expose())
+        .bind(session.secret.reveal())
         .bind(write_spent(&session.spent))
         .bind(session.ended.map(|ended| ended.at.as_micros()))
         .bind(session.ended.map(|ended| ended.why.code()))

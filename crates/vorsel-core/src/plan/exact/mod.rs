@@ -4,13 +4,14 @@
 //! the rules at hand tells a difference are as good as one. So a search through one value of each sort finds a caller if
 //! there is any, and what it finds is one whom the plan itself can be asked about.
 
-mod formula;
+mod atoms;
 mod model;
 mod paths;
 mod search;
+mod truth;
 mod values;
 
-pub(super) use formula::Formula;
-pub(super) use model::{Holding, Model, Thing};
+pub(super) use atoms::Thing;
+pub(super) use model::{Holding, Model};
 pub(super) use paths::{Shape, depth, meetings, shapes};
 pub(super) use search::Found;

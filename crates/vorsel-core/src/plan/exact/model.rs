@@ -1,74 +1,14 @@
-//! Rules of one or several plans, translated into one formula over what can be known of a caller and a path.
+//! Rules of one or several plans, translated into formulas over what can be known of a caller and a path.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeSet, HashMap};
 
 use serde_json::{Value, json};
 
-use super::formula::Formula;
-use super::values;
-use crate::claims::registered_bit;
+use super::atoms::{Atom, Binding, Piece, Term, Thing};
 use crate::credential::Credential;
 use crate::plan::AccessPlan;
-use crate::rule::{Comparison, Held, Operand, RoleBook, Rule, compare};
-
-/// Something about a caller or a path that rules ask for.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(in crate::plan) enum Thing {
-    /// Whether the caller has a role.
-    Role(String),
-    /// Whether the token grants a scope.
-    Scope(String),
-    /// What an app's check answers.
-    Check(String),
-    /// Which credentials the request came with: the bits of their places in [`Credential::ALL`].
-    Credentials,
-    /// How many seconds ago the caller authenticated.
-    SignedInAgo,
-    /// `sub`.
-    Subject,
-    /// `acr`.
-    Acr,
-    /// A claim that is no list and no object.
-    Claim(Vec<String>),
-    /// Whether a claim is a list that holds a value, written as JSON.
-    ListHolds(Vec<String>, String),
-    /// A variable part of the path, counted from the front.
-    Segment(usize),
-    /// A path parameter of a rule that is not looked at together with a route.
-    Parameter(String),
-}
-
-/// A value as an atom sees it.
-#[derive(Clone, Debug, PartialEq)]
-pub(in crate::plan) enum Term {
-    Literal(Value),
-    Variable(usize),
-    /// A text put together; missing if a part of it is.
-    Joined(Vec<Piece>),
-    /// What no caller has.
-    Nothing,
-}
-
-#[derive(Clone, Debug, PartialEq)]
-pub(in crate::plan) enum Piece {
-    Text(String),
-    /// In the shape of a path the number of the variable part; in an atom the number of the variable.
-    Variable(usize),
-}
-
-#[derive(Clone, Debug, PartialEq)]
-pub(super) enum Atom {
-    /// The variable is true.
-    Flag(usize),
-    /// The credentials have this one.
-    Credential(usize, Credential),
-    /// So many seconds ago at most.
-    Within(usize, u64),
-    Compare(Term, Comparison, Term),
-    OneOf(Term, Vec<Value>),
-    /// Not both of them are there: a claim that is a list is not a number as well.
-    Apart(usize, usize),
-}
+use crate::rule::{Atom as RuleAtom, Comparison, Formula, Formulas, Node, Operand, Rule};
+use crate::token::registered_bit;
 
 /// Which roles the caller holds.
 #[derive(Clone, Copy, Debug)]
@@ -79,16 +19,14 @@ pub(in crate::plan) enum Holding<'h> {
     Exactly(&'h [&'h str]),
 }
 
-/// Where the path parameters of a route come from.
-pub(in crate::plan) type Binding = BTreeMap<String, Vec<Piece>>;
-
 /// The variables and atoms of the rules at hand.
 #[derive(Debug)]
 pub(in crate::plan) struct Model {
     /// Every role that a plan declares, and, unless they are left out, one that stands for those that none does.
     roles: BTreeSet<String>,
-    things: Vec<Thing>,
-    atoms: Vec<Atom>,
+    pub(super) things: Vec<Thing>,
+    pub(super) atoms: Vec<Atom>,
+    pub(super) formulas: Formulas,
 }
 
 impl Model {
@@ -104,120 +42,198 @@ impl Model {
 
     /// A model that leaves callers out who hold a role that no plan declares.
     pub(in crate::plan) fn with_declared_roles(plans: &[&AccessPlan]) -> Self {
-        let roles = plans.iter().flat_map(|plan| plan.roles.0.keys().cloned()).collect();
-        Self { roles, things: Vec::new(), atoms: Vec::new() }
+        let roles = plans.iter().flat_map(|plan| plan.names.roles.keys().cloned()).collect();
+        Self { roles, things: Vec::new(), atoms: Vec::new(), formulas: Formulas::new() }
     }
 
-    /// The formula for a rule that holds, or for one that does not.
+    /// The formula for a rule of the plan that holds, or for one that does not.
     pub(in crate::plan) fn rule(
         &mut self,
         plan: &AccessPlan,
-        rule: &Rule,
+        rule: Formula,
         holds: bool,
         holding: Holding<'_>,
         binding: Option<&Binding>,
     ) -> Formula {
-        Translation { model: self, plan, holding, binding }.rule(rule, false, holds)
-    }
-
-    pub(super) fn things(&self) -> &[Thing] {
-        &self.things
-    }
-
-    pub(super) fn variables_of(&self, atom: usize) -> Vec<usize> {
-        fn of(term: &Term) -> Vec<usize> {
-            match term {
-                Term::Variable(variable) => vec![*variable],
-                Term::Joined(pieces) => pieces.iter().filter_map(Piece::variable).collect(),
-                Term::Literal(_) | Term::Nothing => Vec::new(),
-            }
-        }
-        match &self.atoms[atom] {
-            Atom::Flag(variable) | Atom::Credential(variable, _) | Atom::Within(variable, _) => vec![*variable],
-            Atom::Compare(left, _, right) => [of(left), of(right)].concat(),
-            Atom::OneOf(term, _) => of(term),
-            Atom::Apart(one, other) => vec![*one, *other],
-        }
-    }
-
-    /// Whether an atom is true, as far as can be told from the variables that have a value.
-    pub(super) fn truth<'v>(&'v self, atom: usize, value: impl Fn(usize) -> Option<Option<&'v Value>>) -> Option<bool> {
-        match &self.atoms[atom] {
-            Atom::Flag(variable) => Some(value(*variable)? == Some(&Value::Bool(true))),
-            Atom::Credential(variable, kind) => {
-                Some(value(*variable)?.and_then(Value::as_u64)? & 1 << *kind as u8 != 0)
-            }
-            Atom::Within(variable, seconds) => {
-                Some(value(*variable)?.and_then(Value::as_u64).is_some_and(|ago| ago <= *seconds))
-            }
-            Atom::Compare(left, comparison, right) => {
-                match (resolve(left, &value), resolve(right, &value)) {
-                    // One that is missing settles the matter.
-                    (Some(None), _) | (_, Some(None)) => Some(false),
-                    (Some(Some(left)), Some(Some(right))) => {
-                        Some(compare(Held::Json(&left), *comparison, Held::Json(&right)))
-                    }
-                    _ => None,
+        let mut translated: HashMap<Formula, Formula> = HashMap::new();
+        let given = &plan.form.formulas;
+        for part in given.parts(rule) {
+            let new = match given.node(part) {
+                Node::Always(value) => Formulas::always(*value),
+                Node::Is(atom, wanted) => {
+                    let held = self.atom_of(&plan.form.atoms[*atom], plan.all_subjects, holding, binding);
+                    if *wanted { held } else { self.formulas.not(held) }
                 }
-            }
-            Atom::OneOf(term, values) => {
-                let held = resolve(term, &value)?;
-                let same = |held: &Value, one: &Value| compare(Held::Json(held), Comparison::Equal, Held::Json(one));
-                Some(held.is_some_and(|held| values.iter().any(|one| same(&held, one))))
-            }
-            Atom::Apart(one, other) => {
-                let there = |variable: usize| {
-                    let is_flag = matches!(self.things[variable], Thing::ListHolds(..));
-                    value(variable).map(|value| value.is_some() && !(is_flag && value == Some(&Value::Bool(false))))
-                };
-                match (there(*one), there(*other)) {
-                    (Some(false), _) | (_, Some(false)) => Some(true),
-                    (Some(true), Some(true)) => Some(false),
-                    _ => None,
-                }
-            }
+                Node::All(parts) => self.formulas.all(parts.iter().map(|part| translated[part])),
+                Node::Any(parts) => self.formulas.any(parts.iter().map(|part| translated[part])),
+            };
+            translated.insert(part, new);
         }
+        if holds { translated[&rule] } else { self.formulas.not(translated[&rule]) }
+    }
+
+    /// The formula that each of these is true.
+    pub(in crate::plan) fn all(&mut self, formulas: impl IntoIterator<Item = Formula>) -> Formula {
+        self.formulas.all(formulas)
+    }
+
+    /// The formula that an atom of a rule holds. `all_subjects` says that `sub` counts whoever's it is.
+    fn atom_of(
+        &mut self,
+        atom: &RuleAtom,
+        all_subjects: bool,
+        holding: Holding<'_>,
+        binding: Option<&Binding>,
+    ) -> Formula {
+        let operands: &[&Operand] = match &atom.rule {
+            Rule::Compare(left, _, right) => &[left, right],
+            Rule::In(operand, _) => &[operand],
+            _ => &[],
+        };
+        let asks_for_own = !all_subjects && operands.iter().any(|operand| **operand == Operand::Subject);
+        let atom = match &atom.rule {
+            Rule::Role(_) => return self.role(atom, holding),
+            Rule::Scope(name) => return self.flag(Thing::Scope(name.clone())),
+            Rule::Predicate(name) => return self.flag(Thing::Predicate(name.clone())),
+            Rule::Issuer(name) => return self.equals(Thing::Issuer, name),
+            Rule::Client(name) => {
+                let either = [self.equals(Thing::Client, name), self.equals(Thing::KeyClient, name)];
+                return self.formulas.any(either);
+            }
+            Rule::Credential(kind) => {
+                let variable = self.variable(Thing::Credentials);
+                Atom::Credential(variable, *kind)
+            }
+            Rule::SignedInWithin(span) => {
+                let variable = self.variable(Thing::SignedInAgo);
+                Atom::Within(variable, span.as_secs())
+            }
+            Rule::Compare(left, comparison, right) => {
+                Atom::Compare(self.term(left, binding), *comparison, self.term(right, binding))
+            }
+            Rule::In(operand, values) => Atom::OneOf(self.term(operand, binding), values.clone()),
+            Rule::Contains(Operand::Claim(names), value) if registered_bit(&names[0]) == 0 => {
+                // 3 and 3.0 are one member of a list, so they are one thing.
+                let written = value.as_f64().map_or_else(|| value.to_string(), |_| canonical(value));
+                return self.flag(Thing::ListHolds(names.clone(), written));
+            }
+            _ => return Formulas::always(false),
+        };
+        let held = self.is(atom);
+        if !asks_for_own {
+            return held;
+        }
+        let own = self.flag(Thing::IsOwnPerson);
+        self.formulas.all([own, held])
+    }
+
+    /// A role is had by holding any of the roles that are as good.
+    fn role(&mut self, atom: &RuleAtom, holding: Holding<'_>) -> Formula {
+        let Some(holders) = &atom.holders else { return Formulas::always(false) };
+        if let Holding::Exactly(held) = holding {
+            return Formulas::always(held.iter().any(|held| holders.has(held)));
+        }
+        let good: Vec<_> = self.roles.iter().filter(|held| holders.has(held)).cloned().collect();
+        let flags: Vec<_> = good.into_iter().map(|role| self.flag(Thing::Role(role))).collect();
+        self.formulas.any(flags)
     }
 
     /// What keeps values from contradicting each other.
-    pub(super) fn constraints(&self) -> Formula {
-        Formula::all(
-            self.atoms
-                .iter()
-                .enumerate()
-                .filter(|(_, atom)| matches!(atom, Atom::Apart(..)))
-                .map(|(at, _)| Formula::Is(at, true)),
-        )
+    pub(super) fn constraints(&mut self) -> Formula {
+        let apart = self.atoms.iter().enumerate().filter(|(_, atom)| matches!(atom, Atom::Apart(..)));
+        let apart: Vec<_> = apart.map(|(at, _)| at).collect();
+        let mut constraints: Vec<_> = apart.into_iter().map(|at| self.formulas.is(at, true)).collect();
+        let [own, subject, client, key_client] =
+            [Thing::IsOwnPerson, Thing::Subject, Thing::Client, Thing::KeyClient].map(|thing| self.known(&thing));
+        let person = own.map(|own| self.is(Atom::Flag(own)));
+        let no_person = person.map(|person| self.formulas.not(person));
+        // A token whose subject is its client is the client's own.
+        if let (Some(no_person), Some(subject), Some(client)) = (no_person, subject, client) {
+            let same = self.same(subject, client);
+            let differ = self.formulas.not(same);
+            constraints.push(self.formulas.any([no_person, differ]));
+        }
+        // A client's key comes as an API key, and if nothing else comes, the caller is that client.
+        if let (Some(key_client), Some(client)) = (key_client, client) {
+            let credentials = self.variable(Thing::Credentials);
+            let came = self.is(Atom::There(key_client));
+            let none_came = self.formulas.not(came);
+            let [api_key, bearer, cookie] = [Credential::ApiKey, Credential::Bearer, Credential::Cookie]
+                .map(|kind| self.is(Atom::Credential(credentials, kind)));
+            constraints.push(self.formulas.any([none_came, api_key]));
+            let mut alone = vec![self.same(client, key_client)];
+            alone.extend(no_person);
+            alone.extend(subject.map(|subject| self.same(subject, key_client)));
+            let alone = self.formulas.all(alone);
+            constraints.push(self.formulas.any([none_came, bearer, cookie, alone]));
+        }
+        self.formulas.all(constraints)
     }
 
-    /// The values worth trying for each variable.
-    pub(super) fn domains(&self) -> Vec<Vec<Option<Value>>> {
-        values::domains(&self.things, &self.atoms)
+    fn same(&mut self, one: usize, other: usize) -> Formula {
+        self.is(Atom::Compare(Term::Variable(one), Comparison::Equal, Term::Variable(other)))
+    }
+
+    fn equals(&mut self, thing: Thing, text: &str) -> Formula {
+        let variable = self.variable(thing);
+        self.is(Atom::Compare(Term::Variable(variable), Comparison::Equal, Term::Literal(json!(text))))
+    }
+
+    fn known(&self, thing: &Thing) -> Option<usize> {
+        self.things.iter().position(|known| known == thing)
     }
 
     fn variable(&mut self, thing: Thing) -> usize {
-        if let Some(known) = self.things.iter().position(|known| *known == thing) {
+        if let Some(known) = self.known(&thing) {
             return known;
         }
         let new = self.things.len();
         let clashing: Vec<_> = (0..new).filter(|other| clash(&self.things[*other], &thing)).collect();
         self.things.push(thing);
-        for other in clashing {
-            self.atoms.push(Atom::Apart(other, new));
-        }
+        self.atoms.extend(clashing.into_iter().map(|other| Atom::Apart(other, new)));
         new
     }
 
-    fn atom(&mut self, atom: Atom) -> usize {
-        self.atoms.iter().position(|known| *known == atom).unwrap_or_else(|| {
+    fn is(&mut self, atom: Atom) -> Formula {
+        let number = self.atoms.iter().position(|known| *known == atom).unwrap_or_else(|| {
             self.atoms.push(atom);
             self.atoms.len() - 1
-        })
+        });
+        self.formulas.is(number, true)
     }
 
-    fn flag(&mut self, thing: Thing) -> usize {
+    fn flag(&mut self, thing: Thing) -> Formula {
         let variable = self.variable(thing);
-        self.atom(Atom::Flag(variable))
+        self.is(Atom::Flag(variable))
+    }
+
+    fn term(&mut self, operand: &Operand, binding: Option<&Binding>) -> Term {
+        let thing = match operand {
+            Operand::Literal(value) => return Term::Literal(value.clone()),
+            Operand::Subject => Thing::Subject,
+            Operand::Acr => Thing::Acr,
+            Operand::Claim(names) if registered_bit(&names[0]) != 0 => return Term::Nothing,
+            Operand::Claim(names) => Thing::Claim(names.clone()),
+            Operand::Path(name) => match binding {
+                None => Thing::Parameter(name.clone()),
+                Some(binding) => return binding.get(name).map_or(Term::Nothing, |pieces| self.joined(pieces)),
+            },
+        };
+        Term::Variable(self.variable(thing))
+    }
+
+    fn joined(&mut self, pieces: &[Piece]) -> Term {
+        let pieces: Vec<_> = pieces
+            .iter()
+            .map(|piece| match piece {
+                Piece::Text(text) => Piece::Text(text.clone()),
+                Piece::Variable(part) => Piece::Variable(self.variable(Thing::Segment(*part))),
+            })
+            .collect();
+        match pieces.as_slice() {
+            [Piece::Variable(variable)] => Term::Variable(*variable),
+            _ => Term::Joined(pieces),
+        }
     }
 }
 
@@ -233,134 +249,6 @@ fn clash(one: &Thing, other: &Thing) -> bool {
         return one_is_list != other_is_list;
     }
     one.starts_with(&other) || other.starts_with(&one)
-}
-
-fn resolve<'v>(term: &Term, value: &impl Fn(usize) -> Option<Option<&'v Value>>) -> Option<Option<Value>> {
-    match term {
-        Term::Literal(literal) => Some(Some(literal.clone())),
-        Term::Nothing => Some(None),
-        Term::Variable(variable) => value(*variable).map(Option::<&Value>::cloned),
-        Term::Joined(pieces) => {
-            let mut text = String::new();
-            for piece in pieces {
-                match piece {
-                    Piece::Text(part) => text.push_str(part),
-                    Piece::Variable(variable) => match value(*variable)?.and_then(Value::as_str) {
-                        Some(part) => text.push_str(part),
-                        None => return Some(None),
-                    },
-                }
-            }
-            Some(Some(Value::String(text)))
-        }
-    }
-}
-
-impl Piece {
-    pub(super) fn variable(&self) -> Option<usize> {
-        match self {
-            Self::Variable(variable) => Some(*variable),
-            Self::Text(_) => None,
-        }
-    }
-}
-
-struct Translation<'t> {
-    model: &'t mut Model,
-    plan: &'t AccessPlan,
-    holding: Holding<'t>,
-    binding: Option<&'t Binding>,
-}
-
-impl Translation<'_> {
-    /// `negated` says that an odd number of `not` stands around the rule, which matters for roles; `holds` what the
-    /// formula is to say of it.
-    fn rule(&mut self, rule: &Rule, negated: bool, holds: bool) -> Formula {
-        let atom = match rule {
-            Rule::SignedIn => return Formula::Always(holds),
-            Rule::Role(name) => return self.role(name, negated, holds),
-            Rule::Policy(name) => {
-                return match self.plan.policy(name) {
-                    Some(rule) => self.rule(rule, negated, holds),
-                    None => Formula::Always(negated == holds),
-                };
-            }
-            Rule::Not(inner) => return self.rule(inner, !negated, !holds),
-            Rule::All(rules) | Rule::Any(rules) => {
-                let parts: Vec<_> = rules.iter().map(|rule| self.rule(rule, negated, holds)).collect();
-                let is_all = matches!(rule, Rule::All(_));
-                return if is_all == holds { Formula::all(parts) } else { Formula::any(parts) };
-            }
-            Rule::Scope(name) => self.model.flag(Thing::Scope(name.clone())),
-            Rule::Check(name) => self.model.flag(Thing::Check(name.clone())),
-            Rule::Credential(kind) => {
-                let variable = self.model.variable(Thing::Credentials);
-                self.model.atom(Atom::Credential(variable, *kind))
-            }
-            Rule::SignedInWithin(span) => {
-                let variable = self.model.variable(Thing::SignedInAgo);
-                self.model.atom(Atom::Within(variable, span.as_secs()))
-            }
-            Rule::Compare(left, comparison, right) => {
-                let atom = Atom::Compare(self.term(left), *comparison, self.term(right));
-                self.model.atom(atom)
-            }
-            Rule::In(operand, values) => {
-                let atom = Atom::OneOf(self.term(operand), values.clone());
-                self.model.atom(atom)
-            }
-            Rule::Has(Operand::Claim(names), value) if registered_bit(&names[0]) == 0 => {
-                // 3 and 3.0 are one member of a list, so they are one thing.
-                let written = value.as_f64().map_or_else(|| value.to_string(), |_| canonical(value));
-                self.model.flag(Thing::ListHolds(names.clone(), written))
-            }
-            Rule::Has(..) => return Formula::Always(!holds),
-        };
-        Formula::Is(atom, holds)
-    }
-
-    /// A role is had by holding any of the roles that are as good; under a `not` one that nobody declared is as good as
-    /// every other.
-    fn role(&mut self, wanted: &str, negated: bool, holds: bool) -> Formula {
-        let plan = self.plan;
-        let serves = |held: &str| plan.includes(held, wanted) || (negated && !plan.is_declared(held));
-        if let Holding::Exactly(held) = self.holding {
-            return Formula::Always(held.iter().any(|held| serves(held)) == holds);
-        }
-        let good: Vec<_> = self.model.roles.iter().filter(|held| serves(held)).cloned().collect();
-        let flags: Vec<_> =
-            good.into_iter().map(|role| Formula::Is(self.model.flag(Thing::Role(role)), holds)).collect();
-        if holds { Formula::any(flags) } else { Formula::all(flags) }
-    }
-
-    fn term(&mut self, operand: &Operand) -> Term {
-        let thing = match operand {
-            Operand::Literal(value) => return Term::Literal(value.clone()),
-            Operand::Subject => Thing::Subject,
-            Operand::Acr => Thing::Acr,
-            Operand::Claim(names) if registered_bit(&names[0]) != 0 => return Term::Nothing,
-            Operand::Claim(names) => Thing::Claim(names.clone()),
-            Operand::Path(name) => match self.binding {
-                None => Thing::Parameter(name.clone()),
-                Some(binding) => return binding.get(name).map_or(Term::Nothing, |pieces| self.joined(pieces)),
-            },
-        };
-        Term::Variable(self.model.variable(thing))
-    }
-
-    fn joined(&mut self, pieces: &[Piece]) -> Term {
-        let pieces: Vec<_> = pieces
-            .iter()
-            .map(|piece| match piece {
-                Piece::Text(text) => Piece::Text(text.clone()),
-                Piece::Variable(part) => Piece::Variable(self.model.variable(Thing::Segment(*part))),
-            })
-            .collect();
-        match pieces.as_slice() {
-            [Piece::Variable(variable)] => Term::Variable(*variable),
-            _ => Term::Joined(pieces),
-        }
-    }
 }
 
 /// One spelling for numbers that are equal.

@@ -4,19 +4,11 @@ use std::collections::BTreeMap;
 
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
-use super::model::{Binding, Piece};
+use super::atoms::{Binding, Piece};
+use crate::plan::pattern::{PathPattern, PatternPart};
 
 /// What stands as it is in a path ([RFC 3986 section 2.3](https://www.rfc-editor.org/rfc/rfc3986#section-2.3)).
 const ENCODED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
-
-/// One part of a pattern between slashes: fixed, or a fixed beginning and a parameter.
-#[derive(Clone, Debug, PartialEq)]
-struct Part {
-    fixed: String,
-    parameter: Option<String>,
-    /// Whether the parameter takes the rest of the path.
-    takes_rest: bool,
-}
 
 /// Paths of one form: fixed parts, and variable ones that may be any text that is not empty.
 #[derive(Clone, Debug)]
@@ -54,7 +46,7 @@ impl Shape {
     }
 
     /// A path of this form that meets no pattern with more fixed parts than the form has.
-    pub(in crate::plan) fn hidden(&self) -> String {
+    pub(in crate::plan) fn representative(&self) -> String {
         self.path(|part| Some(format!("any-{part}")), false)
     }
 }
@@ -62,7 +54,7 @@ impl Shape {
 /// The forms of the paths that a pattern takes. `deepest` is how many parts any pattern has: what takes the rest of a
 /// path may have to take more parts than others know of to come into its own.
 pub(in crate::plan) fn shapes(pattern: &str, deepest: usize) -> Vec<Shape> {
-    spread(&parts(pattern), deepest).iter().filter_map(|parts| meet(parts, None)).collect()
+    spread(PathPattern::read(pattern).parts(), deepest).iter().filter_map(|parts| meet(parts, None)).collect()
 }
 
 /// The forms of the paths that both patterns take.
@@ -72,7 +64,7 @@ pub(in crate::plan) fn meetings(one: &str, other: &str, deepest: usize) -> Vec<S
     if one.split('/').zip(other.split('/')).any(differ) {
         return Vec::new();
     }
-    let (one, other) = (spread(&parts(one), deepest), spread(&parts(other), deepest));
+    let (one, other) = ([one, other].map(|pattern| spread(PathPattern::read(pattern).parts(), deepest))).into();
     let pairs = one.iter().flat_map(|one| other.iter().map(move |other| (one, other)));
     pairs.filter(|(one, other)| one.len() == other.len()).filter_map(|(one, other)| meet(one, Some(other))).collect()
 }
@@ -82,29 +74,12 @@ pub(in crate::plan) fn depth(pattern: &str) -> usize {
     pattern.matches('/').count()
 }
 
-/// The pattern's parts; `{{` and `}}` are braces.
-fn parts(pattern: &str) -> Vec<Part> {
-    let part = |text: &str| {
-        let marked = text.replace("{{", "\u{1}").replace("}}", "\u{2}");
-        let plain = |text: &str| text.replace('\u{1}', "{").replace('\u{2}', "}");
-        match marked.split_once('{') {
-            None => Part { fixed: plain(&marked), parameter: None, takes_rest: false },
-            Some((fixed, name)) => {
-                let name = name.trim_end_matches('}');
-                let (name, takes_rest) = name.strip_prefix('*').map_or((name, false), |name| (name, true));
-                Part { fixed: plain(fixed), parameter: Some(plain(name)), takes_rest }
-            }
-        }
-    };
-    pattern.strip_prefix('/').unwrap_or(pattern).split('/').map(part).collect()
-}
-
 /// The pattern with what takes the rest taking one part, two parts and so on.
-fn spread(parts: &[Part], deepest: usize) -> Vec<Vec<Part>> {
+fn spread(parts: &[PatternPart], deepest: usize) -> Vec<Vec<PatternPart>> {
     let Some((last, before)) = parts.split_last().filter(|(last, _)| last.takes_rest) else {
         return vec![parts.to_vec()];
     };
-    let more = Part { fixed: String::new(), ..last.clone() };
+    let more = PatternPart { fixed: String::new(), ..last.clone() };
     let longest = (deepest + 1).saturating_sub(before.len()).max(1);
     (0..longest)
         .map(|times| {
@@ -115,12 +90,12 @@ fn spread(parts: &[Part], deepest: usize) -> Vec<Vec<Part>> {
         .collect()
 }
 
-fn meet(one: &[Part], other: Option<&Vec<Part>>) -> Option<Shape> {
+fn meet(one: &[PatternPart], other: Option<&[PatternPart]>) -> Option<Shape> {
     let mut shape = Shape { parts: Vec::new(), bindings: vec![BTreeMap::new(); if other.is_some() { 2 } else { 1 }] };
     for (at, part) in one.iter().enumerate() {
-        let patterns: Vec<&Part> = std::iter::once(part).chain(other.map(|other| &other[at])).collect();
+        let patterns: Vec<&PatternPart> = std::iter::once(part).chain(other.map(|other| &other[at])).collect();
         let fixed = patterns.iter().map(|part| &part.fixed).max_by_key(|fixed| fixed.len()).cloned()?;
-        let fits = |part: &&Part| {
+        let fits = |part: &&PatternPart| {
             let rest = fixed.strip_prefix(part.fixed.as_str());
             // A pattern without a parameter takes its own text only; a parameter is never empty.
             let ends_here = patterns.iter().any(|part| part.parameter.is_none());

@@ -4,8 +4,11 @@ use std::collections::HashSet;
 
 use serde_json::Value;
 
-use super::formula::Formula;
-use super::model::{Model, Thing};
+use super::atoms::{Atom, Thing};
+use super::model::Model;
+use super::truth::truth;
+use super::values;
+use crate::rule::{Formula, Formulas};
 
 /// Values for which a formula is true, for the things that mattered.
 #[derive(Clone, Debug)]
@@ -22,20 +25,24 @@ impl Found {
 
 impl Model {
     /// Values that make the formula true, if there are any.
-    pub(in crate::plan) fn find(&self, formula: &Formula) -> Option<Found> {
-        let formula = Formula::all([formula.clone(), self.constraints()]);
-        let domains = self.domains();
-        let mut search =
-            Search { model: self, domains: &domains, chosen: vec![None; domains.len()], dead: HashSet::new() };
-        search.runs(&formula).then(|| {
+    pub(in crate::plan) fn find(&mut self, formula: Formula) -> Option<Found> {
+        let constraints = self.constraints();
+        let formula = self.formulas.all([formula, constraints]);
+        let Self { things, atoms, formulas, .. } = self;
+        let domains = values::domains(things, atoms);
+        let chosen = vec![None; domains.len()];
+        let mut search = Search { things, atoms, formulas, domains: &domains, chosen, dead: HashSet::new() };
+        search.runs(formula).then(|| {
             let value = |variable: usize| domains[variable][search.chosen[variable].unwrap_or(0)].clone();
-            Found { values: self.things().iter().cloned().enumerate().map(|(at, thing)| (thing, value(at))).collect() }
+            Found { values: things.iter().cloned().enumerate().map(|(at, thing)| (thing, value(at))).collect() }
         })
     }
 }
 
 struct Search<'m> {
-    model: &'m Model,
+    things: &'m [Thing],
+    atoms: &'m [Atom],
+    formulas: &'m mut Formulas,
     domains: &'m [Vec<Option<Value>>],
     /// Which value of its domain each variable has.
     chosen: Vec<Option<usize>>,
@@ -44,30 +51,31 @@ struct Search<'m> {
 }
 
 impl Search<'_> {
-    fn runs(&mut self, formula: &Formula) -> bool {
-        let left = formula.given(&|atom| self.truth(atom));
-        if let Formula::Always(value) = left {
+    fn runs(&mut self, formula: Formula) -> bool {
+        let left = self.left_of(formula);
+        if let Some(value) = self.formulas.constant(left) {
             return value;
         }
         let (mut free, mut settled) = (None, Vec::new());
-        left.atoms(&mut |atom| {
-            for variable in self.model.variables_of(atom) {
+        for atom in self.formulas.atoms(left) {
+            for variable in self.atoms[atom].variables() {
                 match self.chosen[variable] {
                     Some(choice) => settled.push((variable, choice)),
                     None => free = free.or(Some(variable)),
                 }
             }
-        });
+        }
         settled.sort_unstable();
         settled.dedup();
         let Some(variable) = free else { return false };
+        // Two ways here that leave the same formula, and agree on what its atoms still look at, end alike.
         let here = (left, settled);
         if self.dead.contains(&here) {
             return false;
         }
         for choice in 0..self.domains[variable].len() {
             self.chosen[variable] = Some(choice);
-            if self.runs(&here.0) {
+            if self.runs(left) {
                 return true;
             }
         }
@@ -76,7 +84,9 @@ impl Search<'_> {
         false
     }
 
-    fn truth(&self, atom: usize) -> Option<bool> {
-        self.model.truth(atom, |variable| self.chosen[variable].map(|choice| self.domains[variable][choice].as_ref()))
+    fn left_of(&mut self, formula: Formula) -> Formula {
+        let Self { things, atoms, formulas, domains, chosen, .. } = self;
+        let value = |variable: usize| chosen[variable].map(|choice: usize| domains[variable][choice].as_ref());
+        formulas.given(formula, |atom| truth(&atoms[atom], things, &value))
     }
 }

@@ -1,8 +1,22 @@
 //! The values worth trying: one of each sort that the atoms can tell apart.
+//!
+//! Why these are enough. An atom compares a variable with a literal or with other variables; it tells two values apart only
+//! if one of them is such a literal, lies on another side of one, or is another variable's. Take any caller who fulfils a
+//! formula. Variables that are never compared, not even by way of others, fall into families that have nothing to do with
+//! each other, so each family can be looked at alone. Within a family of n members
+//! - a text that is none of the literals can be exchanged for one of n new texts, equal ones for the same and different ones
+//!   for different ones, and no atom notices: equality is all that texts are asked for;
+//! - a number that is none of the literals lies below, between or above some of them; there are n numbers in each of these
+//!   gaps, so the members that lie there can be given some of them in the same order;
+//! - a text put together from parts of a path meets a literal only if the parts are pieces of that literal, so all of those
+//!   are there, and it meets another variable only if that one has the joined text, so that is there too;
+//! - `true`, `false` and "not there" are themselves.
+//!
+//! So somebody with values from here fulfils the formula as well, and the search may leave all others out.
 
 use serde_json::{Number, Value, json};
 
-use super::model::{Atom, Piece, Term, Thing};
+use super::atoms::{Atom, Piece, Term, Thing};
 use crate::credential::Credential;
 use crate::rule::{Comparison, Held, compare};
 
@@ -11,9 +25,10 @@ pub(super) fn domains(things: &[Thing], atoms: &[Atom]) -> Vec<Vec<Option<Value>
     let families = families(things.len(), atoms);
     (0..things.len())
         .map(|variable| match &things[variable] {
-            Thing::Role(_) | Thing::Scope(_) | Thing::Check(_) | Thing::ListHolds(..) => {
+            Thing::Role(_) | Thing::Scope(_) | Thing::Predicate(_) | Thing::ListHolds(..) => {
                 vec![Some(json!(false)), Some(json!(true))]
             }
+            Thing::IsOwnPerson => vec![Some(json!(true)), Some(json!(false))],
             // Whoever is known came with one credential at least.
             Thing::Credentials => (1..1_u8 << Credential::ALL.len()).map(|bits| Some(json!(bits))).collect(),
             Thing::SignedInAgo => ages(atoms),
@@ -104,7 +119,8 @@ impl Family {
             Thing::Segment(_) | Thing::Parameter(_) => {
                 texts.filter(|text| text.as_str() != Some("")).map(Some).chain(missing).collect()
             }
-            Thing::Subject | Thing::Acr => texts.map(Some).chain(missing).collect(),
+            Thing::Subject | Thing::Acr | Thing::Client | Thing::Issuer => texts.map(Some).chain(missing).collect(),
+            Thing::KeyClient => missing.chain(texts.map(Some)).collect(),
             _ => {
                 let plain =
                     texts.chain([json!(true), json!(false)]).chain(self.numbers().into_iter().map(Value::Number));

@@ -27,7 +27,7 @@ pub(super) fn fields(session: &Session) -> Vec<(&'static str, Vec<u8>)> {
         ("client_id", text(&session.client_id)),
         ("started_at", time(session.started_at)),
         ("ends_at", time(session.ends_at)),
-        ("secret", session.secret.expose().to_vec()),
+        ("secret", session.secret.reveal().to_vec()),
     ];
     fields.extend(session.device.as_deref().map(|device| ("device", text(device))));
     fields.extend(session.acr.as_deref().map(|acr| ("acr", text(acr))));

@@ -5,15 +5,15 @@ use std::sync::Arc;
 
 use serde::de::DeserializeOwned;
 
-use crate::algorithm::Algorithm;
-use crate::audit::{Audit, EveryFinding, FirstFailure};
-use crate::claims::{Checked, Claims, registered_bit};
-use crate::expectations::{Audience, Expectations};
+use super::audit::{Audit, EveryFinding, FirstFailure};
+use super::expectations::{Audience, Expectations};
 use crate::finding::{Check, Detail, Finding, quoted, quoted_list};
-use crate::jws::{Compact, Header, header_segment};
+use crate::key::Algorithm;
 use crate::key::{CandidateError, KeySet, VerifyingKey};
-use crate::payload;
 use crate::time::{Timestamp, spoken};
+use crate::token::payload;
+use crate::token::{Checked, Claims, registered_bit};
+use crate::token::{Compact, Header, header_segment};
 
 /// Checks tokens against the keys it trusts and the expectations it was given. Plain data: no IO, no clock.
 #[derive(Clone, Debug)]
@@ -79,12 +79,21 @@ impl Verifier {
         &self.expectations
     }
 
+    /// Checks a token at the moment `now` and gives its claims. For an app with claims of its own there is
+    /// [`check_as`](Self::check_as).
+    ///
+    /// # Errors
+    /// As [`check_as`](Self::check_as).
+    pub fn check(&self, token: impl AsRef<[u8]>, now: Timestamp) -> Result<Checked, Box<Finding>> {
+        self.check_as(token, now)
+    }
+
     /// Checks a token at the moment `now` and gives its claims, with the app's own part as `C`.
     ///
     /// # Errors
     /// The first finding that does not hold. It is for the log; the client gets no more than
     /// [`Answer`](crate::Answer) says.
-    pub fn check<C: DeserializeOwned>(
+    pub fn check_as<C: DeserializeOwned>(
         &self,
         token: impl AsRef<[u8]>,
         now: Timestamp,
@@ -108,7 +117,7 @@ impl Verifier {
     }
 
     /// Makes every check that the token can be brought to, and keeps every finding. Accepts exactly what
-    /// [`check`](Self::check) accepts, and the first finding that does not hold is the one it returns.
+    /// [`check_as`](Self::check_as) accepts, and the first finding that does not hold is the one it returns.
     pub fn examine<C: DeserializeOwned>(&self, token: impl AsRef<[u8]>, now: Timestamp) -> Findings<C> {
         let mut audit = EveryFinding::default();
         let outcome = Run { verifier: self, now, audit: &mut audit }.token(token.as_ref());

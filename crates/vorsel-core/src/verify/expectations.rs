@@ -2,8 +2,9 @@
 
 use std::time::Duration;
 
-use crate::algorithm::Algorithm;
-use crate::kind::Kind;
+use crate::key::Algorithm;
+use crate::time::LARGEST_SKEW;
+use crate::token::Kind;
 
 /// What a verifier requires of a token.
 ///
@@ -38,7 +39,7 @@ pub struct SkewError {
 
 impl Expectations {
     /// The largest clock skew that can be set: more would be a longer lifetime under another name.
-    pub const LARGEST_SKEW: Duration = Duration::from_secs(300);
+    pub const LARGEST_SKEW: Duration = LARGEST_SKEW;
     /// The clock skew if none is set: what machines that keep time by NTP stay within.
     pub const DEFAULT_SKEW: Duration = Duration::from_secs(5);
     /// The largest token if nothing else is set: 16 KiB, more than a header line may have in most servers.

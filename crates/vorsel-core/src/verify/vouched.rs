@@ -3,9 +3,9 @@
 use serde::Serialize;
 use serde_json::{Value, json};
 
-use crate::claims::{Checked, REGISTERED};
-use crate::payload;
-use crate::scope::Scopes;
+use crate::token::Scopes;
+use crate::token::payload;
+use crate::token::{Checked, REGISTERED};
 
 /// What an app vouches for cannot stand for a caller.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]

@@ -4,8 +4,8 @@ use serde::de::value::MapDeserializer;
 use serde::de::{Deserialize, MapAccess};
 use serde_json::Value;
 
-use crate::json::{self, JsonError, Strict};
-use crate::span::{Page, Span};
+use super::span::{Page, Span};
+use crate::encoding::json::{self, JsonError, Strict};
 
 /// Claims that are not registered, in the order written: a short list, which for a handful of members is quicker to
 /// fill and to search than a map.

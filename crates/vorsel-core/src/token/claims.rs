@@ -6,10 +6,9 @@ use std::sync::Arc;
 use serde_json::Value;
 use smallvec::SmallVec;
 
-use crate::fulfilled::Fulfilled;
-use crate::json::{self, Object};
-use crate::own::OwnClaims;
-use crate::span::{Page, Span};
+use super::own::OwnClaims;
+use super::span::{Page, Span};
+use crate::encoding::json::{self, Object};
 use crate::time::Timestamp;
 
 /// One or two texts, as most tokens have, need no memory of their own.
@@ -233,17 +232,11 @@ pub struct Checked<C = NoOwn> {
     claims: Claims,
     own: C,
     key_id: Option<Arc<str>>,
-    fulfilled: Fulfilled,
 }
 
 impl<C> Checked<C> {
     pub(crate) fn new(claims: Claims, own: C, key_id: Option<Arc<str>>) -> Self {
-        Self { claims, own, key_id, fulfilled: Fulfilled::default() }
-    }
-
-    /// What is known of rules that these claims fulfil: they never change, and neither does that.
-    pub(crate) const fn fulfilled(&self) -> &Fulfilled {
-        &self.fulfilled
+        Self { claims, own, key_id }
     }
 
     /// The registered claims.

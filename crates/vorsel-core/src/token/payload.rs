@@ -5,11 +5,11 @@ use std::fmt;
 use serde::de::{DeserializeSeed, Deserializer, Error as _, MapAccess, SeqAccess, Visitor};
 use smallvec::SmallVec;
 
-use crate::claims::{Claims, Spans};
+use super::claims::{Claims, Spans};
+use super::scope::{ScopeError, is_scope_list};
+use super::span::{Marker, Span};
+use crate::encoding::json::{self, Object, ObjectVisitor, Shown, Text};
 use crate::finding::Detail;
-use crate::json::{self, Object, ObjectVisitor, Shown, Text};
-use crate::scope::{ScopeError, is_scope_list};
-use crate::span::{Marker, Span};
 use crate::time::Timestamp;
 
 /// Reads a payload. A member that is there must have its type; `null` is not absent.
@@ -186,7 +186,7 @@ impl<'de> Visitor<'de> for Confirmation {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::claims::REGISTERED;
+    use crate::token::REGISTERED;
 
     #[test]
     fn registered_members_must_have_their_types() {

@@ -2,9 +2,9 @@
 
 use serde_json::Value;
 
+use super::jws::Compact;
+use crate::encoding::json::{self, Object};
 use crate::finding::Detail;
-use crate::json::{self, Object};
-use crate::jws::Compact;
 
 /// A token as it says of itself. Nothing in it is checked, so nothing may be decided by it; a handler never needs
 /// this type.

@@ -6,14 +6,14 @@ use std::sync::Arc;
 use serde::Serialize;
 use serde_json::Value;
 
-use crate::base64url;
-use crate::claims::{NoOwn, REGISTERED};
-use crate::json::{self, Object};
-use crate::jws::header_segment;
+use super::claims::{NoOwn, REGISTERED};
+use super::jws::header_segment;
+use super::kind::Kind;
+use super::scope::Scopes;
+use crate::encoding::base64url;
+use crate::encoding::json::{self, Object};
 use crate::key::{KeyError, SigningKey};
 use crate::keyring::Keyring;
-use crate::kind::Kind;
-use crate::scope::Scopes;
 use crate::time::{Lifetime, Timestamp};
 
 /// Signs tokens in the name of one issuer with the keys of its keyring. Plain data: no IO, no clock, no ids of its own.

@@ -9,11 +9,11 @@ use serde::de::{Error as _, MapAccess, Visitor};
 use serde_json::Value;
 use smallvec::SmallVec;
 
-use crate::base64url::{self, Base64Error};
+use super::kind::Kind;
+use crate::encoding::base64url::{self, Base64Error};
+use crate::encoding::json::{self, Shown, Strict, Text};
 use crate::finding::{Detail, quoted};
-use crate::json::{self, Shown, Strict, Text};
 use crate::key::VerifyingKey;
-use crate::kind::Kind;
 
 /// A token taken apart, payload and signature decoded, nothing in it checked.
 pub(crate) struct Compact<'a> {
@@ -225,7 +225,7 @@ fn critical(crit: &Value, there: impl Fn(&str) -> bool) -> Result<Vec<String>, S
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::algorithm::Algorithm;
+    use crate::key::Algorithm;
     use crate::key::SigningKey;
     use proptest::prelude::*;
 
@@ -288,7 +288,7 @@ mod tests {
     fn a_known_header_is_what_reading_it_gives() {
         for algorithm in Algorithm::ALL {
             for kid in ["hill", "", "\"\\\n\u{1f52d}", "crit"] {
-                let key = SigningKey::generate(algorithm).expect("a key").with_key_id(kid).verifying_key();
+                let key = SigningKey::generate(algorithm).expect("a key").named(kid).verifying_key();
                 for kind in [Kind::Access, Kind::Refresh, Kind::Plain] {
                     let bytes = base64url::decode(header_segment(&key, kind)).expect("base64url");
                     assert_eq!(Header::read(&bytes).expect("a header"), Header::known(&key, kind));

@@ -16,16 +16,16 @@ use std::time::Duration;
 use aws_lc_rs::{constant_time, hmac};
 use serde::{Deserialize, Serialize};
 
-use crate::base64url;
-use crate::claims::Checked;
-use crate::expectations::Expectations;
+use crate::encoding::base64url;
 use crate::finding::Finding;
-use crate::issuer::{IssueError, Issuer, Prepared, Written};
 use crate::key::{KeyError, Secret};
 use crate::keyring::Keyring;
-use crate::kind::Kind;
 use crate::time::{Lifetime, Timestamp};
-use crate::verifier::Verifier;
+use crate::token::Checked;
+use crate::token::Kind;
+use crate::token::{IssueError, Issuer, Prepared, Written};
+use crate::verify::Expectations;
+use crate::verify::Verifier;
 
 /// One signed-in device: what a store keeps of it. Nothing in it can be used as a token.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -324,7 +324,7 @@ impl Session {
 
     /// The `jti` of the refresh token of one generation.
     fn token_id(&self, generation: u64) -> String {
-        let key = hmac::Key::new(hmac::HMAC_SHA256, self.secret.expose());
+        let key = hmac::Key::new(hmac::HMAC_SHA256, self.secret.reveal());
         let mut context = hmac::Context::with_key(&key);
         context.update(b"vorsel refresh token of generation ");
         context.update(&generation.to_be_bytes());
@@ -402,7 +402,7 @@ impl RefreshTokens {
     /// # Errors
     /// The first finding that does not hold.
     pub fn check(&self, token: &str, now: Timestamp) -> Result<Presented, Box<Finding>> {
-        let checked: Checked<Numbered> = self.verifier.check(token, now)?;
+        let checked: Checked<Numbered> = self.verifier.check_as(token, now)?;
         let claims = checked.claims();
         let text = |claim: Option<&str>| claim.unwrap_or_default().to_owned();
         Ok(Presented {

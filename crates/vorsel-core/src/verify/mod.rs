@@ -1,0 +1,10 @@
+//! Checking a token: the one place where claims become believed.
+
+mod audit;
+mod expectations;
+mod verifier;
+mod vouched;
+
+pub use expectations::{Expectations, SkewError};
+pub use verifier::{Findings, Verifier};
+pub use vouched::VouchError;
