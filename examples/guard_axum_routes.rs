@@ -44,7 +44,8 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     let issuer = Issuer::new(ISSUER, key);
     let token = |role: &str| {
-        let draft = AccessDraft::new("dir-0001", API, "desk", Lifetime::minutes(5)).roles([role]);
+        let draft =
+            AccessDraft::of("dir-0001").audience(API).client("desk").lasting(Lifetime::minutes(5)).roles([role]);
         issuer
             .access(&draft.own(Staff { training: 5 }), &vorsel::random_id()?, vorsel::now())
             .map_err(Box::<dyn std::error::Error>::from)

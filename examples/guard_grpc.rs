@@ -41,7 +41,8 @@ async fn main() -> Result<(), Box<dyn Error>> {
     {
         let mut request = Request::new(HealthCheckRequest { service: String::new() });
         if let Some(role) = role {
-            let draft = AccessDraft::new("ope-0002", API, "desk", Lifetime::minutes(5)).roles([role]);
+            let draft =
+                AccessDraft::of("ope-0002").audience(API).client("desk").lasting(Lifetime::minutes(5)).roles([role]);
             let token = issuer.access(&draft, &vorsel::random_id()?, vorsel::now())?;
             request.metadata_mut().insert("authorization", format!("Bearer {token}").parse()?);
         }

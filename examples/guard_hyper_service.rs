@@ -47,7 +47,7 @@ async fn main() -> Result<(), Box<dyn Error>> {
         }
     });
 
-    let draft = AccessDraft::new("obs-0017", API, "desk", Lifetime::minutes(5));
+    let draft = AccessDraft::of("obs-0017").audience(API).client("desk").lasting(Lifetime::minutes(5));
     let token = Issuer::new(ISSUER, key).access(&draft, &vorsel::random_id()?, vorsel::now())?;
     let client = reqwest::Client::builder().no_proxy().build()?;
     for (observer, expected) in [("obs-0017", 200), ("obs-0020", 403)] {

@@ -66,7 +66,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     let base = format!("http://{}", server.server_addr());
     thread::spawn(move || serve(&server, &guard));
 
-    let draft = AccessDraft::new("obs-0017", API, "desk", Lifetime::minutes(5));
+    let draft = AccessDraft::of("obs-0017").audience(API).client("desk").lasting(Lifetime::minutes(5));
     let token = Issuer::new(ISSUER, key).access(&draft, &vorsel::random_id()?, vorsel::now())?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     runtime.block_on(async {

@@ -24,7 +24,10 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let issuer = Issuer::new(ISSUER, key);
 
     // There is no draft without a lifetime.
-    let draft = AccessDraft::new("obs-0017", API, "desk", Lifetime::minutes(5))
+    let draft = AccessDraft::of("obs-0017")
+        .audience(API)
+        .client("desk")
+        .lasting(Lifetime::minutes(5))
         .roles(["observer"])
         .scopes(Scopes::parse("exposures:read exposures:queue")?)
         .own(Staff { training: 2, shift: "night".to_owned() });

@@ -33,9 +33,12 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
     let store = Arc::new(SqliteStore::open(folder.join("sessions.sqlite")).await?);
     let keys = IssuerKeys::in_folder(folder.join("keys"))?;
     let window = Duration::from_secs(3);
-    let (issuer, audience) = ("https://id.skarnhill.test", "https://api.skarnhill.test");
-    let sessions = Sessions::new(issuer, keys, audience, store, Arc::new(Observers))?
-        .limits(SessionLimits { retry_window: window, ..SessionLimits::default() })?;
+    let sessions = Sessions::builder("https://id.skarnhill.test", "https://api.skarnhill.test")
+        .keys(keys)
+        .store(store)
+        .admission(Arc::new(Observers))
+        .limits(SessionLimits { retry_window: window, ..SessionLimits::default() })
+        .build()?;
     let renew = async |token: &str| sessions.renew(token, RenewalRequest::default()).await;
 
     let first = sessions.start(SignIn::new("obs-0017", "desk").device("dome terminal")).await?;

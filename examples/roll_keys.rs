@@ -14,7 +14,7 @@ const ISSUER: &str = "https://id.skarnhill.test";
 const AUDIENCE: &str = "https://api.skarnhill.test";
 
 fn token(keys: &LiveKeyring, at: Timestamp) -> Result<String, Box<dyn std::error::Error>> {
-    let draft = AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5));
+    let draft = AccessDraft::of("obs-0017").audience(AUDIENCE).client("desk").lasting(Lifetime::minutes(5));
     Ok(Issuer::new(ISSUER, Keyring::clone(&keys.current())).access(&draft, &vorsel::random_id()?, at)?)
 }
 

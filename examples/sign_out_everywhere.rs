@@ -35,7 +35,8 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     // One instance signs people in and out. With PostgreSQL or Redis it is the same.
     let store = Arc::new(SqliteStore::open(&file).await?);
-    let sessions = Sessions::new(ISSUER, keys.clone(), AUDIENCE, store, Arc::new(Observers))?;
+    let sessions = Sessions::builder(ISSUER, AUDIENCE);
+    let sessions = sessions.keys(keys.clone()).store(store).admission(Arc::new(Observers)).build()?;
 
     // Another one guards the dome; all that they share is the file.
     let revocations = LiveRevocations::follow(Arc::new(SqliteStore::open(&file).await?)).await?;

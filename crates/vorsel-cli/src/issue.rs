@@ -58,7 +58,10 @@ pub(crate) fn run(arguments: &IssueArguments) -> Result<ExitCode, Failure> {
     let client = arguments.client.clone().unwrap_or(demo.client);
     let lifetime = Lifetime::try_from(Duration::from_secs(arguments.lifetime))?;
     let own: Object = arguments.claims.iter().cloned().collect();
-    let draft = AccessDraft::new(&arguments.subject, audience, client, lifetime)
+    let draft = AccessDraft::of(&arguments.subject)
+        .audience(audience)
+        .client(client)
+        .lasting(lifetime)
         .roles(arguments.roles.iter().cloned())
         .scopes(Scopes::parse(&arguments.scope)?)
         .own(own);

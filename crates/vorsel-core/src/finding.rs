@@ -32,6 +32,8 @@ pub enum Check {
     NotBefore,
     /// The issued-at time is not in the future.
     IssuedAt,
+    /// The sender has proven to hold the key that the token is bound to.
+    Confirmation,
     /// The app's own claims fit the app's type.
     OwnClaims,
     /// Nothing that the token stands on has been revoked: itself, its session, its subject's tokens, its key.
@@ -54,6 +56,7 @@ impl Check {
             Self::Audience => "wrong-audience",
             Self::Expiration => "expired",
             Self::NotBefore | Self::IssuedAt => "not-yet-valid",
+            Self::Confirmation => "unproven-key",
             Self::OwnClaims => "misfit-claim",
             Self::Revocation => "revoked",
         }
@@ -76,6 +79,7 @@ impl Check {
             Self::Expiration => "expiration time",
             Self::NotBefore => "not before",
             Self::IssuedAt => "issued at",
+            Self::Confirmation => "proof of possession",
             Self::OwnClaims => "own claims",
             Self::Revocation => "revocation",
         }
@@ -98,6 +102,7 @@ impl Check {
             Self::Expiration => "RFC 7519 section 4.1.4",
             Self::NotBefore => "RFC 7519 section 4.1.5",
             Self::IssuedAt => "RFC 7519 section 4.1.6",
+            Self::Confirmation => "RFC 7800 section 3.1",
             Self::OwnClaims => "RFC 7519 section 4.3",
             Self::Revocation => "RFC 7009 section 2",
         }

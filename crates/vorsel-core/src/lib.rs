@@ -32,12 +32,13 @@ pub use plan::{
 };
 pub use revocations::{Revocation, Revocations, Revoked};
 pub use session::{
-    Beyond, EndReason, Ended, Generation, PerSubject, Presented, RefreshTokens, SESSION_SECRET_BYTES, Session,
-    SessionLimits, Spent, Step,
+    Advance, Beyond, EndReason, Ended, Facts, FactsError, Generation, Load, PerSubject, Presented, RefreshTokens,
+    Renewal, RenewalRefusal, RenewalStep, SESSION_SECRET_BYTES, Session, SessionLimits, SessionSeed, SignIn, Spent,
+    Step, Swap,
 };
 pub use time::{Lifetime, LifetimeError, Timestamp, spoken};
 pub use token::{
-    AccessDraft, Checked, Claims, IssueError, Issuer, Kind, NoOwn, Prepared, ScopeError, Scopes, UncheckedError,
-    UncheckedToken,
+    AccessDraft, Checked, Claims, DraftByClient, DraftForAudience, DraftOfSubject, IssueError, Issuer, Kind, NoOwn,
+    Prepared, Reading, ReadingError, ScopeError, Scopes, UncheckedError, UncheckedToken,
 };
-pub use verify::{Expectations, Findings, SkewError, Verifier, VouchError};
+pub use verify::{Expectations, Findings, Proven, SkewError, Verifier, VouchError};

@@ -100,7 +100,7 @@ impl fmt::Debug for Timestamp {
 }
 
 /// How long a token is good for. There is no lifetime of zero and no lifetime without end.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Lifetime(Duration);
 
 /// A lifetime of less than a second or of more than ten years.

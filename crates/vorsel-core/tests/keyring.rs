@@ -33,7 +33,7 @@ fn ring() -> Keyring {
 }
 
 fn issue(ring: &Keyring, lifetime: Lifetime, now: Timestamp) -> Result<String, IssueError> {
-    let draft = AccessDraft::new("obs-0017", AUDIENCE, "desk", lifetime);
+    let draft = AccessDraft::of("obs-0017").audience(AUDIENCE).client("desk").lasting(lifetime);
     Issuer::new(ISSUER, ring.clone()).access(&draft, "t1", now)
 }
 

@@ -197,7 +197,7 @@ fn a_key_without_an_id_is_tried_for_any_and_one_with_an_id_is_not() {
     let named = KeySet::read(&serde_json::to_string(&jwk).expect("JSON")).expect("a key");
     jwk.shift_remove("kid");
     let nameless = KeySet::read(&serde_json::to_string(&jwk).expect("JSON")).expect("a key");
-    let draft = AccessDraft::new("obs-0017", "audience", "desk", Lifetime::minutes(5));
+    let draft = AccessDraft::of("obs-0017").audience("audience").client("desk").lasting(Lifetime::minutes(5));
     let token = Issuer::new("issuer", key.named("elsewhere")).access(&draft, "t1", now).expect("a token");
     for (keys, expected) in [(nameless, None), (named, Some(Check::Key))] {
         let verifier = Verifier::new(keys, Expectations::access("issuer", "audience"));

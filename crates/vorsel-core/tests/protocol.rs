@@ -1,14 +1,16 @@
 //! Every interleaving of renewals: two instances, two honest clients and a thief or three honest clients, lost replies,
-//! repeated requests, crashes between any two steps. The checker takes every way through a small world; what is decided
-//! is decided by `Session::present` itself, and the steps around it are those of the library's `Sessions::renew`.
+//! repeated requests, crashes between any two steps. The checker takes every way through a small world. What happens to a
+//! request is said by `Renewal`, the very state machine that the library's `Sessions` carries out; the model has the store,
+//! what instances remember, and what clients do.
 
+use std::hash::{Hash, Hasher};
 use std::sync::LazyLock;
 use std::time::Duration;
 
 use stateright::{Checker, HasDiscoveries, Model, Property};
 use vorsel_core::{
-    Algorithm, EndReason, Ended, Presented, RefreshTokens, Secret, Session, SessionLimits, SigningKey, Spent, Step,
-    Timestamp,
+    Algorithm, EndReason, Ended, Generation, Presented, RefreshTokens, Renewal, RenewalStep, Secret, Session,
+    SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp,
 };
 
 /// One tick is a second.
@@ -31,13 +33,37 @@ enum Broken {
     EndNotChecked,
 }
 
-/// A session as the store keeps it.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-struct Record {
-    generation: u64,
-    renewed_at: Tick,
-    spent: Vec<Tick>,
-    ended: bool,
+/// A session as the store or an instance has it. All of them have the same facts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Record(Session);
+
+impl Hash for Record {
+    fn hash<H: Hasher>(&self, hasher: &mut H) {
+        (self.0.current, &self.0.spent, self.0.ended).hash(hasher);
+    }
+}
+
+impl Record {
+    fn has_ended(&self) -> bool {
+        self.0.ended.is_some()
+    }
+
+    fn end(&mut self) {
+        self.0.ended.get_or_insert(Ended { at: START, why: EndReason::Withdrawn });
+    }
+}
+
+/// Where a request stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Under(RenewalStep);
+
+impl Hash for Under {
+    fn hash<H: Hasher>(&self, hasher: &mut H) {
+        std::mem::discriminant(&self.0).hash(hasher);
+        if let RenewalStep::Swap(swap) = &self.0 {
+            (swap.next().current, &swap.next().spent).hash(hasher);
+        }
+    }
 }
 
 /// A refresh token by what it is made of; `copy` tells those apart that a broken algorithm makes.
@@ -59,17 +85,9 @@ struct Request {
     instance: usize,
     now: Tick,
     came_after_end: bool,
-    step: Doing,
-}
-
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-enum Doing {
-    /// Looks at what the instance remembers, or else loads the record.
-    Looking { may_remember: bool },
-    /// Is about to swap the record for the next.
-    Swapping(Record),
-    /// Is about to end the session.
-    Ending,
+    step: Under,
+    /// Whether it has taken a step yet.
+    has_gone: bool,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -136,91 +154,81 @@ fn limits(broken: Broken) -> SessionLimits {
     SessionLimits { retry_window: Duration::from_secs(window), ..SessionLimits::default() }
 }
 
-fn session(record: &Record) -> Session {
-    let limits = limits(Broken::No);
-    let mut session = Session::begin("s", Secret::new(vec![7; 32]), "obs-0017", "desk", &limits, START);
-    session.generation = record.generation;
-    session.renewed_at = at(record.renewed_at);
-    session.spent =
-        record.spent.iter().map(|tick| Spent { began_at: at(*tick), idle_until: session.idle_until }).collect();
-    session.ended = record.ended.then_some(Ended { at: START, why: EndReason::Withdrawn });
-    session
-}
-
 fn tick(time: Timestamp) -> Tick {
     time.as_secs() - START.as_secs()
 }
+
+fn token(generation: Generation, copy: u8) -> Token {
+    Token { generation: generation.number, began_at: tick(generation.began_at), copy }
+}
+
+static FIRST: LazyLock<Session> = LazyLock::new(|| {
+    let seed = SessionSeed { id: "s".to_owned(), secret: Secret::new(vec![7; 32]) };
+    Session::begin(seed, SignIn::new("obs-0017", "desk"), &limits(Broken::No), START)
+});
 
 /// What the token of each generation says of itself.
 static PRESENTED: LazyLock<Vec<Presented>> = LazyLock::new(|| {
     let key = SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret");
     let tokens = RefreshTokens::new("https://id.skarnhill.test", key).expect("refresh tokens");
-    let presented = |generation| {
-        let session = session(&Record { generation, renewed_at: 0, spent: Vec::new(), ended: false });
-        let token = tokens.token(&session, session.current()).expect("a token");
+    let presented = |number| {
+        let token = tokens.token(&FIRST, Generation { number, ..FIRST.current }).expect("a token");
         tokens.check(&token, START).expect("an accepted token")
     };
     (0..=LAST_GENERATION + 1).map(presented).collect()
 });
 
 impl Protocol {
-    /// What the state machine says.
-    fn decide(&self, record: &Record, request: &Request) -> Step {
-        let mut session = session(record);
-        if self.broken == Broken::EndNotChecked {
-            session.ended = None;
-        }
-        session.present(&PRESENTED[request.token.generation as usize], &limits(self.broken), at(request.now))
+    /// A request comes to an instance, which may remember the session.
+    fn arrive(&self, world: &mut World, party: usize, token: Token, instance: usize) {
+        let presented = PRESENTED[token.generation as usize].clone();
+        let renewal = Renewal::new(presented, limits(self.broken), at(world.now));
+        let step = Under(renewal.begin(world.recent[instance].take().map(|Record(session)| session)));
+        let (now, came_after_end) = (world.now, world.record.has_ended());
+        world.requests[party] = Some(Request { token, instance, now, came_after_end, step, has_gone: false });
     }
 
     fn go(&self, world: &mut World, party: usize, reply_is_lost: bool) {
-        let Some(mut request) = world.requests[party].take() else { return };
-        match request.step.clone() {
-            Doing::Looking { may_remember } => {
-                let remembered = world.recent[request.instance].take_if(|_| may_remember);
-                let known = remembered.filter(|known| matches!(self.decide(known, &request), Step::Advance(_)));
-                let record = known.unwrap_or_else(|| world.record.clone());
-                match self.decide(&record, &request) {
-                    Step::Advance(next) => {
-                        request.step = Doing::Swapping(Record {
-                            generation: next.generation,
-                            renewed_at: tick(next.renewed_at),
-                            spent: next.spent.iter().map(|spent| tick(spent.began_at)).collect(),
-                            ended: record.ended,
-                        });
-                        world.requests[party] = Some(request);
-                    }
-                    Step::Repeat(successor) => {
-                        let copy = if self.broken == Broken::OtherSuccessor { 1 } else { 0 };
-                        let (generation, began_at) = (successor.number(), tick(successor.began_at()));
-                        world.answer(party, &request, Token { generation, began_at, copy }, reply_is_lost);
-                    }
-                    Step::Replay => {
-                        request.step = Doing::Ending;
-                        world.requests[party] = Some(request);
-                    }
-                    Step::Expired | Step::Ended(_) | Step::Foreign | Step::Outrun => {}
+        let Some(request) = world.requests[party].take() else { return };
+        match request.step.0.clone() {
+            RenewalStep::Load(load) => {
+                let mut found = world.record.0.clone();
+                if self.broken == Broken::EndNotChecked {
+                    found.ended = None;
                 }
+                self.next(world, party, &request, load.found(Some(found)), reply_is_lost);
             }
-            Doing::Swapping(next) => {
-                let is_next = world.record.generation + 1 == next.generation;
-                // All that a store has to ask; that it comes to the same is one of the promises.
-                let is_below = world.record.generation < next.generation;
-                let has_ended = world.record.ended && self.broken != Broken::EndNotChecked;
-                if self.broken == Broken::NoCompareAndSwap || is_below && !has_ended {
-                    world.wrong.two_generations |= !is_next;
-                    world.wrong.renewed_after_the_end |= world.record.ended;
-                    let ended = world.record.ended;
-                    world.record = Record { ended, ..next };
-                    world.recent[request.instance] = Some(world.record.clone());
-                    let (generation, began_at) = (world.record.generation, world.record.renewed_at);
-                    world.answer(party, &request, Token { generation, began_at, copy: 0 }, reply_is_lost);
+            RenewalStep::Swap(swap) => {
+                let (is, next) = (world.record.0.current.number, swap.next().current.number);
+                let has_ended = world.record.has_ended() && self.broken != Broken::EndNotChecked;
+                // That the generation is above the one that is there is all that a store has to ask; that it comes to the
+                // same as asking for the one before it is one of the promises.
+                if self.broken == Broken::NoCompareAndSwap || is < next && !has_ended {
+                    world.wrong.two_generations |= is + 1 != next;
+                    world.wrong.renewed_after_the_end |= world.record.has_ended();
+                    let made = swap.made();
+                    let ended = world.record.0.ended;
+                    world.record = Record(Session { ended, ..made.clone() });
+                    world.answer(party, &request, token(made.current, 0), reply_is_lost);
+                    world.recent[request.instance] = Some(Record(made));
                 } else {
-                    request.step = Doing::Looking { may_remember: false };
-                    world.requests[party] = Some(request);
+                    self.next(world, party, &request, swap.lost(), reply_is_lost);
                 }
             }
-            Doing::Ending => world.record.ended = true,
+            RenewalStep::End(..) => world.record.end(),
+            RenewalStep::Repeat(..) | RenewalStep::Refuse(_) => {}
+        }
+    }
+
+    /// What the state machine wants next: an answer is given at once, everything else takes another step.
+    fn next(&self, world: &mut World, party: usize, request: &Request, step: RenewalStep, reply_is_lost: bool) {
+        match step {
+            RenewalStep::Repeat(_, successor) => {
+                let copy = if self.broken == Broken::OtherSuccessor { 1 } else { 0 };
+                world.answer(party, request, token(successor, copy), reply_is_lost);
+            }
+            RenewalStep::Refuse(_) => {}
+            step => world.requests[party] = Some(Request { step: Under(step), has_gone: true, ..request.clone() }),
         }
     }
 }
@@ -231,8 +239,8 @@ impl World {
         let generation = request.token.generation as usize;
         self.wrong.two_successors |= self.successor[generation].is_some_and(|known| known != successor);
         self.successor[generation].get_or_insert(successor);
-        let spent_at =
-            if self.record.generation == successor.generation { self.record.renewed_at } else { successor.began_at };
+        let current = self.record.0.current;
+        let spent_at = if current.number == successor.generation { tick(current.began_at) } else { successor.began_at };
         self.wrong.renewed_outside_the_window |= request.now >= spent_at + WINDOW;
         self.wrong.renewed_after_the_end |= request.came_after_end;
         if party < HONEST && !is_lost {
@@ -258,7 +266,7 @@ impl Model for Protocol {
 
     fn init_states(&self) -> Vec<World> {
         let first = Token { generation: 0, began_at: 0, copy: 0 };
-        let record = Record { generation: 0, renewed_at: 0, spent: Vec::new(), ended: false };
+        let record = Record(FIRST.clone());
         let generations = LAST_GENERATION as usize + 1;
         vec![World {
             now: 0,
@@ -279,10 +287,10 @@ impl Model for Protocol {
         if world.wrong != Wrong::default() {
             return;
         }
-        if world.now < LAST_TICK && !world.record.ended {
+        if world.now < LAST_TICK && !world.record.has_ended() {
             actions.push(Action::Tick);
         }
-        if !world.signed_out && !world.record.ended {
+        if !world.signed_out && !world.record.has_ended() {
             actions.push(Action::SignOut);
         }
         for (party, request) in world.requests.iter().enumerate() {
@@ -292,7 +300,7 @@ impl Model for Protocol {
             if let Some(request) = request {
                 actions.push(Action::Go { party, reply_is_lost: false });
                 // Before its first step a crash is like a request that never came.
-                if !matches!(request.step, Doing::Looking { may_remember: true }) {
+                if request.has_gone {
                     actions.push(Action::Crash { party });
                 }
                 if party < HONEST {
@@ -316,15 +324,13 @@ impl Model for Protocol {
         match action {
             Action::Tick => world.now += 1,
             Action::SignOut => {
-                world.record.ended = true;
+                world.record.end();
                 world.signed_out = true;
             }
             Action::Present { party, token, instance } => {
                 world.first_came[token.generation as usize].get_or_insert(world.now);
                 world.thief_came |= party == THIEF;
-                let step = Doing::Looking { may_remember: true };
-                let came_after_end = world.record.ended;
-                world.requests[party] = Some(Request { token, instance, now: world.now, came_after_end, step });
+                self.arrive(&mut world, party, token, instance);
             }
             Action::Go { party, reply_is_lost } => self.go(&mut world, party, reply_is_lost),
             Action::Crash { party } => {
@@ -344,11 +350,13 @@ impl Model for Protocol {
             }),
             Property::always("none renews after the end", |_, world: &World| !world.wrong.renewed_after_the_end),
             Property::always("who is honest is not signed out", |_, world: &World| {
-                !world.record.ended || world.thief_came || world.signed_out
+                !world.record.has_ended() || world.thief_came || world.signed_out
             }),
-            Property::sometimes("a thief ends the session", |_, world: &World| world.record.ended && !world.signed_out),
+            Property::sometimes("a thief ends the session", |_, world: &World| {
+                world.record.has_ended() && !world.signed_out
+            }),
             Property::sometimes("three generations are lived through", |_, world: &World| {
-                world.record.generation == LAST_GENERATION && !world.thief_came
+                world.record.0.current.number == LAST_GENERATION && !world.thief_came
             }),
         ]
     }

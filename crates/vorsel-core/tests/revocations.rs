@@ -17,7 +17,7 @@ const MICRO: Duration = Duration::from_micros(1);
 fn checked(with_session: bool) -> Checked<NoOwn> {
     let key = SigningKey::generate(Algorithm::EdDsa).expect("a key").named("k1");
     let keys = KeySet::new([key.verifying_key()]);
-    let mut draft = AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5));
+    let mut draft = AccessDraft::of("obs-0017").audience(AUDIENCE).client("desk").lasting(Lifetime::minutes(5));
     if with_session {
         draft = draft.session("s1", NOW.before(Duration::from_secs(60)));
     }

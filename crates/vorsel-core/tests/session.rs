@@ -3,8 +3,8 @@
 use std::time::Duration;
 
 use vorsel_core::{
-    Algorithm, Check, EndReason, Ended, Issuer, Lifetime, Presented, RefreshTokens, Secret, Session, SessionLimits,
-    SigningKey, Step, Timestamp,
+    Algorithm, Check, EndReason, Ended, Generation, Issuer, Lifetime, Presented, RefreshTokens, Renewal,
+    RenewalRefusal, RenewalStep, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Step, Timestamp,
 };
 
 const NOW: Timestamp = Timestamp::from_micros(1_700_000_000_654_321);
@@ -19,14 +19,15 @@ fn tokens() -> RefreshTokens {
 }
 
 fn session() -> Session {
-    Session::begin("s1", Secret::new(vec![7; 32]), "obs-0017", "desk", &LIMITS, NOW)
+    let seed = SessionSeed { id: "s1".to_owned(), secret: Secret::new(vec![7; 32]) };
+    Session::begin(seed, SignIn::new("obs-0017", "desk"), &LIMITS, NOW)
 }
 
 /// The refresh token of the session as it is, as its holder would present it.
 fn presented(session: &Session) -> Presented {
     let tokens = tokens();
     tokens
-        .check(&tokens.token(session, session.current()).expect("a token"), session.renewed_at)
+        .check(&tokens.token(session, session.current).expect("a token"), session.current.began_at)
         .expect("an accepted token")
 }
 
@@ -42,11 +43,11 @@ fn a_current_token_advances_the_session_by_one_generation() {
     let first = session();
     let later = NOW.after(Duration::from_secs(3_600));
     let second = advanced(&first, &presented(&first), later);
-    assert_eq!((second.generation, second.renewed_at), (1, later));
-    assert_eq!((second.started_at, second.ends_at, &second.secret), (NOW, first.ends_at, &first.secret));
-    assert_eq!(second.idle_until, later.after(LIMITS.idle.as_duration()));
+    assert_eq!((second.current.number, second.current.began_at), (1, later));
+    assert_eq!(&second.facts, &first.facts);
+    assert_eq!(second.current.idle_until, later.after(LIMITS.idle.as_duration()));
     let third = advanced(&second, &presented(&second), later);
-    assert_eq!(third.generation, 2);
+    assert_eq!(third.current.number, 2);
 }
 
 #[test]
@@ -55,8 +56,8 @@ fn a_spent_token_repeats_inside_the_window_and_is_a_replay_from_its_end_on() {
     let spent = presented(&first);
     let second = advanced(&first, &spent, NOW);
     for (after, step) in [
-        (Duration::ZERO, Step::Repeat(second.current())),
-        (WINDOW - MICRO, Step::Repeat(second.current())),
+        (Duration::ZERO, Step::Repeat(second.current)),
+        (WINDOW - MICRO, Step::Repeat(second.current)),
         (WINDOW, Step::Replay),
         (WINDOW * 1_000, Step::Replay),
     ] {
@@ -65,7 +66,7 @@ fn a_spent_token_repeats_inside_the_window_and_is_a_replay_from_its_end_on() {
     let behind = NOW.before(Duration::from_secs(3));
     assert_eq!(
         second.present(&spent, &LIMITS, behind),
-        Step::Repeat(second.current()),
+        Step::Repeat(second.current),
         "another instance's clock is behind"
     );
     let strict = SessionLimits { retry_window: Duration::ZERO, ..LIMITS };
@@ -84,11 +85,11 @@ fn a_token_spent_generations_ago_gets_its_own_successor_inside_its_own_window() 
     }
     let newest = &line[6];
     for (generation, earlier) in line[..6].iter().enumerate() {
-        let successor = line[generation + 1].current();
+        let successor = line[generation + 1].current;
         for after in [Duration::ZERO, WINDOW - MICRO, WINDOW] {
-            let now = successor.began_at().after(after).max(newest.renewed_at);
+            let now = successor.began_at.after(after).max(newest.current.began_at);
             let step = newest.present(&presented(earlier), &LIMITS, now);
-            if now < successor.began_at().after(WINDOW) {
+            if now < successor.began_at.after(WINDOW) {
                 assert_eq!(step, Step::Repeat(successor), "{generation} {after:?}");
                 let (then, later) = (tokens.token(&line[generation + 1], successor), tokens.token(newest, successor));
                 assert_eq!(then.expect("a token"), later.expect("a token"), "the identical successor");
@@ -108,7 +109,7 @@ fn a_token_that_was_outrun_is_refused_first_and_a_replay_after_the_window() {
         newest = advanced(&newest, &presented(&newest), NOW);
     }
     assert_eq!(newest.spent.len(), Session::MOST_SPENT);
-    assert!(matches!(newest.present(&old, &LIMITS, NOW), Step::Repeat(successor) if successor.number() == 1));
+    assert!(matches!(newest.present(&old, &LIMITS, NOW), Step::Repeat(successor) if successor.number == 1));
     newest = advanced(&newest, &presented(&newest), NOW);
     assert_eq!(newest.present(&old, &LIMITS, NOW), Step::Outrun);
     assert_eq!(newest.present(&old, &LIMITS, NOW.after(WINDOW - MICRO)), Step::Outrun);
@@ -119,7 +120,7 @@ fn a_token_that_was_outrun_is_refused_first_and_a_replay_after_the_window() {
 fn a_clock_that_is_behind_does_not_turn_a_session_back() {
     let first = session();
     let second = advanced(&first, &presented(&first), NOW.before(Duration::from_secs(5)));
-    assert_eq!((second.renewed_at, second.idle_until), (NOW, NOW.after(LIMITS.idle.as_duration())));
+    assert_eq!((second.current.began_at, second.current.idle_until), (NOW, NOW.after(LIMITS.idle.as_duration())));
 }
 
 #[test]
@@ -132,13 +133,13 @@ fn sessions_expire_by_idleness_and_in_the_end() {
 
     let mut session = first;
     let mut now = NOW;
-    while session.idle_until < session.ends_at {
+    while session.current.idle_until < session.facts.ends_at {
         now = now.after(Duration::from_secs(10 * 86_400));
         session = advanced(&session, &presented(&session), now);
     }
-    assert_eq!(session.idle_until, NOW.after(LIMITS.absolute.as_duration()), "renewing does not move the end");
-    assert_eq!(session.present(&presented(&session), &LIMITS, session.ends_at), Step::Expired);
-    assert!(session.is_live(session.ends_at.before(MICRO)) && !session.is_live(session.ends_at));
+    assert_eq!(session.current.idle_until, NOW.after(LIMITS.absolute.as_duration()), "renewing does not move the end");
+    assert_eq!(session.present(&presented(&session), &LIMITS, session.facts.ends_at), Step::Expired);
+    assert!(session.is_live(session.facts.ends_at.before(MICRO)) && !session.is_live(session.facts.ends_at));
 }
 
 #[test]
@@ -159,15 +160,70 @@ fn an_ended_session_answers_with_its_reason_whatever_is_presented() {
 #[test]
 fn a_token_with_the_right_signature_but_another_secret_is_foreign() {
     let honest = session();
+    let with = |change: fn(&mut vorsel_core::Facts)| {
+        let mut forged = honest.clone();
+        change(std::sync::Arc::make_mut(&mut forged.facts));
+        forged
+    };
     for forged in [
-        Session { secret: Secret::new(vec![8; 32]), ..honest.clone() },
-        Session { subject: "dir-0001".to_owned(), ..honest.clone() },
+        with(|facts| facts.secret = Secret::new(vec![8; 32])),
+        with(|facts| facts.subject = "dir-0001".to_owned()),
         Session { id: "s2".to_owned(), ..honest.clone() },
-        Session { generation: 5, ..honest.clone() },
+        Session { current: Generation { number: 5, ..honest.current }, ..honest.clone() },
     ] {
         assert_eq!(honest.present(&presented(&forged), &LIMITS, NOW), Step::Foreign);
         assert!(!honest.made(&presented(&forged)));
     }
+}
+
+/// What the machine asks for, in a word.
+fn asked(step: &RenewalStep) -> String {
+    match step {
+        RenewalStep::Load(load) => format!("load {}", load.session_id()),
+        RenewalStep::Swap(swap) => format!("swap for {}", swap.next().current.number),
+        RenewalStep::Repeat(_, successor) => format!("repeat {}", successor.number),
+        RenewalStep::End(session, why) => format!("end {} for {why}", session.id),
+        RenewalStep::Refuse(refusal) => format!("refuse: {refusal:?}"),
+    }
+}
+
+#[test]
+fn a_renewal_says_what_to_do_next_and_is_told_what_came_of_it() {
+    let first = session();
+    let token = presented(&first);
+    let second = advanced(&first, &token, NOW);
+    let ended = Session { ended: Some(Ended { at: NOW, why: EndReason::SignedOut }), ..second.clone() };
+    let begin = |remembered, now| Renewal::new(token.clone(), LIMITS, now).begin(remembered);
+    for (remembered, now, step) in [
+        (None, NOW, "load s1"),
+        (Some(&first), NOW, "swap for 1"),
+        (Some(&second), NOW, "load s1"),
+        (Some(&ended), NOW, "load s1"),
+        (Some(&first), first.facts.ends_at, "load s1"),
+    ] {
+        assert_eq!(asked(&begin(remembered.cloned(), now)), step, "what is remembered leads to a swap or to nothing");
+    }
+    for (found, now, step) in [
+        (None, NOW, "refuse: Unknown"),
+        (Some(&first), NOW, "swap for 1"),
+        (Some(&second), NOW, "repeat 1"),
+        (Some(&second), NOW.after(WINDOW), "end s1 for replay"),
+        (Some(&ended), NOW, "refuse: Ended(SignedOut)"),
+        (Some(&first), first.facts.ends_at, "refuse: Expired"),
+    ] {
+        let RenewalStep::Load(load) = begin(None, now) else { panic!("nothing is remembered") };
+        assert_eq!(asked(&load.found(found.cloned())), step);
+    }
+    let RenewalStep::Swap(swap) = begin(Some(first.clone()), NOW) else { panic!("it is current") };
+    assert_eq!(swap.clone().made(), second);
+    // A store that refuses every swap and shows no change does not hold anybody up for ever.
+    let (mut step, mut races) = (swap.lost(), 0);
+    while let RenewalStep::Load(load) = step {
+        let RenewalStep::Swap(swap) = load.found(Some(first.clone())) else { panic!("it is still current") };
+        races += 1;
+        step = swap.lost();
+    }
+    assert_eq!((races, step), (8, RenewalStep::Refuse(RenewalRefusal::StoreBroken)));
 }
 
 #[test]
@@ -175,20 +231,20 @@ fn the_same_record_gives_the_same_token_and_each_generation_another() {
     let (tokens, first) = (tokens(), session());
     let second = advanced(&first, &presented(&first), NOW);
     assert_eq!(
-        tokens.token(&first, first.current()).expect("a token"),
-        tokens.token(&first.clone(), first.current()).expect("a token")
+        tokens.token(&first, first.current).expect("a token"),
+        tokens.token(&first.clone(), first.current).expect("a token")
     );
     assert_ne!(
-        tokens.token(&first, first.current()).expect("a token"),
-        tokens.token(&second, second.current()).expect("a token")
+        tokens.token(&first, first.current).expect("a token"),
+        tokens.token(&second, second.current).expect("a token")
     );
 }
 
 #[test]
 fn refresh_tokens_are_checked_like_any_token() {
     let (tokens, session) = (tokens(), session());
-    let token = tokens.token(&session, session.current()).expect("a token");
-    let after_skew = session.idle_until.after(Duration::from_secs(6));
+    let token = tokens.token(&session, session.current).expect("a token");
+    let after_skew = session.current.idle_until.after(Duration::from_secs(6));
     assert_eq!(tokens.check(&token, after_skew).expect_err("expired").check, Check::Expiration);
     assert_eq!(tokens.check(&token[1..], NOW).expect_err("broken").check, Check::TokenForm);
     let other = SigningKey::hmac(Algorithm::Hs256, Secret::new((1..33).collect())).expect("a secret");

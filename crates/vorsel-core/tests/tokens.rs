@@ -159,13 +159,20 @@ fn registered_names_cannot_be_used_for_own_claims() {
         (json!([1]), false),
         (json!("x"), false),
     ] {
-        let draft = AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5)).own(own.clone());
+        let draft = AccessDraft::of("obs-0017")
+            .audience(AUDIENCE)
+            .client("desk")
+            .lasting(Lifetime::minutes(5))
+            .own(own.clone());
         assert_eq!(issuer.access(&draft, "t1", NOW).is_ok(), fine, "{own}");
     }
 }
 
 fn issue(issuer: Issuer) -> String {
-    let draft = AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5))
+    let draft = AccessDraft::of("obs-0017")
+        .audience(AUDIENCE)
+        .client("desk")
+        .lasting(Lifetime::minutes(5))
         .roles(["observer"])
         .scopes(Scopes::parse("exposures:read logs:read").expect("scopes"))
         .session("s1", NOW)

@@ -36,7 +36,10 @@ fn plan(routes: usize) -> AccessPlan {
 fn caller() -> Checked<NoOwn> {
     let key = SigningKey::generate(Algorithm::EdDsa).expect("a key");
     let verifier = Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access("issuer", "audience"));
-    let draft = AccessDraft::new("ope-0002", "audience", "desk", Lifetime::minutes(5))
+    let draft = AccessDraft::of("ope-0002")
+        .audience("audience")
+        .client("desk")
+        .lasting(Lifetime::minutes(5))
         .roles(["operator"])
         .scopes(Scopes::parse("exposures:read dome:move").expect("scopes"))
         .own(json!({ "training": 3 }));

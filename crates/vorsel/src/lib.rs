@@ -10,7 +10,7 @@
 //! let keys = KeySet::new([key.verifying_key()]);
 //! let issuer = Issuer::new("https://id.skarnhill.test", key);
 //!
-//! let draft = AccessDraft::new("obs-0017", "https://api.skarnhill.test", "desk", Lifetime::minutes(5))
+//! let draft = AccessDraft::of("obs-0017").audience("https://api.skarnhill.test").client("desk").lasting(Lifetime::minutes(5))
 //!     .roles(["observer"]);
 //! let token = issuer.access(&draft, &vorsel::random_id()?, vorsel::now())?;
 //!
@@ -30,6 +30,7 @@
 //! | `redis` | no | sessions in Redis, for several instances |
 //! | `testing` | no | a clock to move, an issuer to throw away, a picture of who may reach what, and the suite that every session store must pass |
 
+mod access;
 mod admission;
 mod checker;
 mod clock;
@@ -37,6 +38,7 @@ mod clock;
 pub mod endpoints;
 mod guard;
 mod keys;
+mod live;
 mod plan_file;
 mod random;
 mod revocations;
@@ -45,6 +47,7 @@ pub mod store;
 #[cfg(feature = "testing")]
 pub mod testing;
 
+pub use access::{AccessTokens, AccessTokensBuilder, IssueTokenError, SetUpError};
 pub use admission::{Admission, AdmissionError, Grant};
 pub use checker::Checker;
 pub use clock::{Clock, SystemClock, now};
@@ -54,11 +57,11 @@ pub use guard::{
 };
 #[cfg(feature = "axum")]
 pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, RoutesError};
-pub use keys::{IssuerKeys, KeyFileError, KeyStepError, LiveKeyring};
+pub use keys::{IssuerKeys, KeyFileError, KeyStepError, LiveKeySet, LiveKeyring};
 pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
 pub use revocations::LiveRevocations;
-pub use sessions::{RenewError, RenewalRequest, Sessions, SetUpError, SignIn, StartError, TokenReply};
+pub use sessions::{RenewError, RenewalRequest, Sessions, SessionsBuilder, StartError, TokenReply};
 pub use vorsel_core::*;
 
 #[cfg(doctest)]

@@ -1,7 +1,7 @@
 //! Ids and secrets from the operating system's randomness.
 
 use aws_lc_rs::rand::fill;
-use vorsel_core::{SESSION_SECRET_BYTES, Secret, base64url};
+use vorsel_core::{SESSION_SECRET_BYTES, Secret, SessionSeed, base64url};
 
 /// The operating system gave no randomness.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -18,9 +18,9 @@ pub fn random_id() -> Result<String, RandomError> {
     Ok(base64url::encode(bytes))
 }
 
-/// A new secret for a session.
-pub(crate) fn session_secret() -> Result<Secret, RandomError> {
-    let mut bytes = vec![0; SESSION_SECRET_BYTES];
-    fill(&mut bytes).map_err(|_| RandomError)?;
-    Ok(Secret::new(bytes))
+/// What a session begins with.
+pub(crate) fn session_seed() -> Result<SessionSeed, RandomError> {
+    let mut secret = vec![0; SESSION_SECRET_BYTES];
+    fill(&mut secret).map_err(|_| RandomError)?;
+    Ok(SessionSeed { id: random_id()?, secret: Secret::new(secret) })
 }

@@ -23,7 +23,7 @@ fn expectations() -> Expectations {
 }
 
 fn token(keys: &LiveKeyring, id: &str, own: Value) -> String {
-    let draft = AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5)).own(own);
+    let draft = AccessDraft::of("obs-0017").audience(AUDIENCE).client("desk").lasting(Lifetime::minutes(5)).own(own);
     Issuer::new(ISSUER, Keyring::clone(&keys.current())).access(&draft, id, NOW).expect("a token")
 }
 

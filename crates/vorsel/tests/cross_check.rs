@@ -68,7 +68,8 @@ impl Witness {
 }
 
 fn issued(key: SigningKey) -> String {
-    let draft = AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5)).roles(["observer"]);
+    let draft =
+        AccessDraft::of("obs-0017").audience(AUDIENCE).client("desk").lasting(Lifetime::minutes(5)).roles(["observer"]);
     Issuer::new(ISSUER, key).access(&draft, &random_id().expect("an id"), now()).expect("a token")
 }
 

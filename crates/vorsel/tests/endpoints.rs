@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use tower::ServiceExt;
 use vorsel::endpoints::Endpoints;
 use vorsel::store::{MemoryStore, SessionStore};
-use vorsel::{KeySet, NoOwn, SignIn};
+use vorsel::{KeySet, SignIn};
 
 mod common;
 use common::{House, WINDOW, house};

@@ -69,7 +69,10 @@ fn app() -> Router {
 }
 
 fn token(roles: &[&str], scope: &str, own: Value) -> String {
-    let draft = AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5))
+    let draft = AccessDraft::of("obs-0017")
+        .audience(AUDIENCE)
+        .client("desk")
+        .lasting(Lifetime::minutes(5))
         .roles(roles.iter().copied())
         .scopes(Scopes::parse(scope).expect("scopes"))
         .session("s1", NOW.before(Duration::from_secs(3_600)))
@@ -97,7 +100,8 @@ fn header<'r>(response: &'r Response<Body>, name: &str) -> &'r str {
 
 #[tokio::test]
 async fn the_client_learns_nothing_beyond_the_standard() {
-    let draft = AccessDraft::new("obs-0017", "https://lab.skarnhill.test", "desk", Lifetime::minutes(5));
+    let draft =
+        AccessDraft::of("obs-0017").audience("https://lab.skarnhill.test").client("desk").lasting(Lifetime::minutes(5));
     let elsewhere = Issuer::new(ISSUER, key()).access(&draft, "t1", NOW).expect("a token");
     let response = send(app(), "GET", "/log", &[&format!("Bearer {elsewhere}")]).await;
     assert_eq!(

@@ -53,7 +53,11 @@ async fn the_log_names_the_check_in_one_line_and_never_the_token() {
     let guard = Guard::new(verifier, plan).expect("a guard");
     let issuer = Issuer::new(ISSUER, key);
     let token = |audience: &str| {
-        let draft = AccessDraft::new("obs-0017", audience, "desk", Lifetime::minutes(5)).roles(["observer"]);
+        let draft = AccessDraft::of("obs-0017")
+            .audience(audience)
+            .client("desk")
+            .lasting(Lifetime::minutes(5))
+            .roles(["observer"]);
         issuer.access(&draft, "t1", now()).expect("a token")
     };
     assert_eq!(send(&guard, "/log", &token(AUDIENCE)).await, 200);

@@ -16,7 +16,7 @@ const ISSUER: &str = "https://id.skarnhill.test";
 const AUDIENCE: &str = "https://api.skarnhill.test";
 
 fn draft() -> AccessDraft {
-    AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5))
+    AccessDraft::of("obs-0017").audience(AUDIENCE).client("desk").lasting(Lifetime::minutes(5))
 }
 
 fn key() -> SigningKey {

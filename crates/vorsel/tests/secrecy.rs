@@ -171,7 +171,7 @@ async fn guarded(said: &Said) -> Vec<String> {
         Issuer::new(ISSUER, Keyring::from(SigningKey::from_jwk(&key.to_private_jwk().expect("a JWK")).expect("it")));
     let guard = Guard::<NoOwn>::new(Checker::new(key, Expectations::access(ISSUER, AUDIENCE)), plan).expect("a guard");
     said.add(&guard);
-    let draft = AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5));
+    let draft = AccessDraft::of("obs-0017").audience(AUDIENCE).client("desk").lasting(Lifetime::minutes(5));
     let token = issuer.access(&draft, "t1", now()).expect("a token");
     let signature = token.rsplit('.').next().expect("a signature");
     let spoilt =

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use vorsel::store::{MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore, Which};
-use vorsel::{AdmissionError, EndReason, NoOwn, RenewError, RenewalRequest, Scopes, SignIn, StartError};
+use vorsel::{AdmissionError, EndReason, RenewError, RenewalRequest, Scopes, SignIn, StartError};
 
 mod common;
 mod servers;
@@ -64,6 +64,7 @@ on_every_store! {
     signing_out_ends_this_session_alone
     sessions_end_by_the_app_s_decision
     scopes_can_be_narrowed_for_one_token_and_not_widened
+    scopes_stay_under_the_ceiling_of_the_sign_in
     a_token_of_another_client_is_refused_and_nothing_changes
     sessions_expire
 }
@@ -100,7 +101,7 @@ async fn many_renewals_at_once_make_one_generation(store: Arc<dyn SessionStore>)
             successors.insert(reply.refresh_token);
         }
         assert_eq!(successors.len(), 1, "one successor for everybody");
-        assert_eq!(only_session(&*store).await.generation, generation);
+        assert_eq!(only_session(&*store).await.current.number, generation);
         token = successors.pop_first().expect("a successor");
         houses[0].clock.advance(WINDOW);
     }
@@ -147,7 +148,7 @@ async fn who_is_not_admitted_any_more_is_signed_out(store: Arc<dyn SessionStore>
     set(Entry::Unavailable);
     let error = renew(&house, &token).await.expect_err("nobody can tell");
     assert!(matches!(error, RenewError::Admission(AdmissionError::Unavailable(_))), "{error}");
-    assert_eq!(only_session(&*store).await.generation, 0, "the client may try again");
+    assert_eq!(only_session(&*store).await.current.number, 0, "the client may try again");
     set(Entry::Denied);
     assert!(matches!(renew(&house, &token).await, Err(RenewError::Admission(AdmissionError::Denied { .. }))));
     set(Entry::Roles(vec!["observer"]));
@@ -171,7 +172,7 @@ async fn sessions_end_by_the_app_s_decision(store: Arc<dyn SessionStore>) {
     let house = house(&store);
     let tokens = [start(&house).await, start(&house).await];
     let listed = house.sessions.of_subject("obs-0017").await.expect("list");
-    assert_eq!(listed.iter().map(|session| session.device.as_deref()).collect::<Vec<_>>(), [Some("laptop"); 2]);
+    assert_eq!(listed.iter().map(|session| session.facts.device.as_deref()).collect::<Vec<_>>(), [Some("laptop"); 2]);
     assert_eq!(house.sessions.end(Which::OfSubject("obs-0017")).await.expect("end"), 2);
     for token in tokens {
         assert!(matches!(renew(&house, &token).await, Err(RenewError::Ended(EndReason::Withdrawn))));
@@ -190,6 +191,27 @@ async fn scopes_can_be_narrowed_for_one_token_and_not_widened(store: Arc<dyn Ses
     assert_eq!(reply.scope, "logs:read");
     let reply = house.sessions.renew(&reply.refresh_token, PLAIN).await.expect("all scopes again");
     assert_eq!(reply.scope, "exposures:read logs:read");
+}
+
+async fn scopes_stay_under_the_ceiling_of_the_sign_in(store: Arc<dyn SessionStore>) {
+    let house = house(&store);
+    let scopes = |text: &str| Scopes::parse(text).expect("scopes");
+    let sign_in = SignIn::new("obs-0017", "desk").scopes(scopes("logs:read dome:move"));
+    let first = house.sessions.start(sign_in).await.expect("a session");
+    assert_eq!(first.scope, "logs:read", "what is granted now, of what was asked for then");
+    // Another instance has only the store to go by.
+    let other = house.set_up(|sessions| sessions);
+    let second = other.sessions.renew(&first.refresh_token, PLAIN).await.expect("a successor");
+    assert_eq!(second.scope, "logs:read");
+    let checked = other.verifier().check(&second.access_token, other.now()).expect("accepted");
+    assert!(checked.claims().scopes().eq(["logs:read"]));
+    let (granted, beyond) = (
+        scopes("exposures:read"),
+        RenewError::ScopeNotGranted { granted: "logs:read".to_owned(), asked: "exposures:read".to_owned() },
+    );
+    let asked = RenewalRequest { scopes: Some(&granted), ..PLAIN };
+    let error = other.sessions.renew(&second.refresh_token, asked).await.expect_err("beyond the ceiling");
+    assert_eq!(error.to_string(), beyond.to_string());
 }
 
 async fn a_token_of_another_client_is_refused_and_nothing_changes(store: Arc<dyn SessionStore>) {

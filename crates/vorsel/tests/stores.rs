@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
-use vorsel::store::{Inserted, MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore};
+use vorsel::store::{Advanced, Inserted, MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore};
 use vorsel::testing::store::every_rule;
-use vorsel::{EndReason, Secret, Session, SessionLimits, Timestamp, now};
+use vorsel::{Generation, Secret, Session, SessionLimits, SessionSeed, SignIn, now};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_memory_store_keeps_its_contract() {
@@ -51,23 +51,33 @@ async fn sessions_that_another_transaction_holds_keep_no_others_waiting() {
         .await
         .expect("rows");
     let advances = sessions.into_iter().map(|session| {
-        let (store, next) = (store.clone(), Session { generation: 1, ..session });
-        tokio::spawn(async move { store.advance(&next).await })
+        let (store, next) = (store.clone(), in_generation(&session, 1));
+        tokio::spawn(async move { store.advance(&next.id, next.advance()).await })
     });
     let mut advances: Vec<_> = advances.collect();
     let others = advances.split_off(2);
     for advance in others {
-        assert!(advance.await.expect("no panic").expect("advance"));
+        assert_eq!(advance.await.expect("no panic").expect("advance"), Advanced::Made);
     }
     assert!(advances.iter().all(|held| !held.is_finished()));
     holder.rollback().await.expect("given back");
     for held in advances {
-        assert!(held.await.expect("no panic").expect("advance"));
+        assert_eq!(held.await.expect("no panic").expect("advance"), Advanced::Made);
     }
 }
 
 fn session() -> Session {
-    Session::begin("s1", Secret::new(vec![7; 32]), "obs-0017", "desk", &SessionLimits::default(), now())
+    let seed = SessionSeed { id: "s1".to_owned(), secret: Secret::new(vec![7; 32]) };
+    Session::begin(seed, SignIn::new("obs-0017", "desk"), &SessionLimits::default(), now())
+}
+
+fn in_generation(session: &Session, number: u64) -> Session {
+    Session { current: Generation { number, ..session.current }, ..session.clone() }
+}
+
+async fn advance(store: &dyn SessionStore, session: &Session, number: u64) -> Advanced {
+    let next = in_generation(session, number);
+    store.advance(&next.id, next.advance()).await.expect("an answer")
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -91,7 +101,7 @@ async fn opened_by_many_at_once(round: u32) {
         store.close().await;
     }
     let again = SqliteStore::open(&path).await.expect("a store");
-    assert_eq!(again.load("s1").await.expect("load").map(|session| session.generation), Some(0));
+    assert_eq!(again.load("s1").await.expect("load").map(|session| session.current.number), Some(0));
 }
 
 #[cfg(unix)]
@@ -125,77 +135,47 @@ async fn a_file_that_is_no_database_is_an_error_with_its_cause() {
     assert!(SqliteStore::open(folder.path().join("missing/sessions.sqlite")).await.is_err());
 }
 
-/// The tables of version 0.1.0, before there was a feed.
-const FIRST_RELEASE: [&str; 2] = [
-    "CREATE TABLE vorsel_sessions (id TEXT PRIMARY KEY, subject TEXT NOT NULL, client_id TEXT NOT NULL, device TEXT,
-     generation INTEGER NOT NULL, started_at INTEGER NOT NULL, renewed_at INTEGER NOT NULL, idle_until INTEGER NOT NULL,
-     ends_at INTEGER NOT NULL, secret BLOB NOT NULL, ended_at INTEGER, ended_why TEXT) STRICT, WITHOUT ROWID",
-    "CREATE INDEX vorsel_sessions_by_idle_until ON vorsel_sessions (idle_until)",
-];
-
+/// What the store has is there again, and no step that has been taken is taken again, however often it is opened; what a later
+/// version has written is not touched.
 #[tokio::test]
-async fn a_file_of_the_first_release_is_read_and_one_of_a_later_release_is_not_touched() {
+async fn a_store_is_opened_again_as_it_was_and_one_of_a_later_version_is_not_touched() {
+    const LATER: &str = "expected a schema of version 1 or before, but found 9";
+    let cause = |error: vorsel::store::StoreError| std::error::Error::source(&error).expect("a cause").to_string();
+
     let folder = tempfile::tempdir().expect("a folder");
     let path = folder.path().join("sessions.sqlite");
     let options = sqlx::sqlite::SqliteConnectOptions::new().filename(&path).create_if_missing(true);
+    let _kept = SqliteStore::open(&path).await.expect("a store").insert(&session(), None).await.expect("insert");
+    for _ in 0..3 {
+        let store = SqliteStore::open(&path).await.expect("the same store");
+        assert_eq!(store.load("s1").await.expect("load").map(|session| session.current.number), Some(0));
+    }
     let pool = sqlx::SqlitePool::connect_with(options).await.expect("a file");
-    for statement in FIRST_RELEASE {
-        sqlx::query(statement).execute(&pool).await.expect("a table");
-    }
-    let row = "INSERT INTO vorsel_sessions VALUES ('s1', 'obs-0017', 'desk', NULL, 3, 1, 2, 4000000000000000,
-        4000000000000000, x'0707', NULL, NULL)";
-    sqlx::query(row).execute(&pool).await.expect("a session");
-    let store = SqliteStore::open(&path).await.expect("a store");
-    let session = store.load("s1").await.expect("load").expect("the session");
-    assert_eq!((session.generation, session.spent.len(), session.acr), (3, 0, None));
-    assert_eq!(store.feed(None, 10).await.expect("a feed").entries, []);
-    assert_eq!(store.purge(Timestamp::from_secs(3_000_000_000), 10).await.expect("purge"), 0);
-
     sqlx::query("PRAGMA user_version = 9").execute(&pool).await.expect("a version");
-    let error = SqliteStore::open(&path).await.expect_err("a later release's");
-    let cause = std::error::Error::source(&error).expect("a cause").to_string();
-    assert_eq!(cause, "expected a schema of version 2 or before, but found 9");
-}
+    assert_eq!(cause(SqliteStore::open(&path).await.expect_err("a later version's")), LATER);
 
-/// A session as it stood in Redis before its generations were a line.
-const FIRST_FORM: &str = "HSET vorsel:session:s1 subject obs-0017 client_id desk generation 3 started_at 1 renewed_at 2 \
-    idle_until 4000000000000000 ends_at 4000000000000000 secret 77 spent xx";
-
-#[tokio::test]
-async fn sessions_of_the_first_form_in_redis_are_read_and_those_of_a_later_version_are_not_touched() {
-    let Some(server) = shared(Kind::Redis) else { return };
-    let url = server.empty_database();
-    let client = redis::Client::open(url.clone()).expect("an address");
-    let mut connection = client.get_multiplexed_async_connection().await.expect("a connection");
-    let mut run = async |line: &str| {
-        let mut words = line.split_ascii_whitespace();
-        let mut command = redis::cmd(words.next().expect("a command"));
-        for word in words {
-            command.arg(word);
-        }
-        command.exec_async(&mut connection).await.expect("done");
-    };
-    run(FIRST_FORM).await;
-    run(&FIRST_FORM.replace("s1", "s2")).await;
-    run("HSET vorsel:session:s2 ended_at 5 ended_why signed-out").await;
-    for id in ["s1", "s2"] {
-        run(&format!("ZADD vorsel:ids 0 {id}")).await;
-        run(&format!("ZADD vorsel:idle 4000000000000000 {id}")).await;
+    if let Some(server) = shared(Kind::Postgres) {
+        let url = server.empty_database();
+        let _kept =
+            PostgresStore::connect(&url).await.expect("a store").insert(&session(), None).await.expect("insert");
+        let store = PostgresStore::connect(&url).await.expect("the same store");
+        assert!(store.load("s1").await.expect("load").is_some());
+        let pool = sqlx::PgPool::connect(&url).await.expect("a pool");
+        let versions = sqlx::query("SELECT version FROM vorsel_schema").fetch_all(&pool).await.expect("versions");
+        assert_eq!(versions.len(), 1, "the step is taken once");
+        sqlx::query("INSERT INTO vorsel_schema VALUES (9)").execute(&pool).await.expect("a version");
+        assert_eq!(cause(PostgresStore::connect(&url).await.expect_err("a later version's")), LATER);
     }
-    let stores = [RedisStore::connect(&url).await, RedisStore::connect(&url).await];
-    let [store, again] = stores.map(|store| store.expect("a store"));
-    let session = store.load("s1").await.expect("load").expect("the session");
-    assert_eq!((session.generation, session.spent.len(), session.ended, &*session.subject), (3, 0, None, "obs-0017"));
-    let ended = again.load("s2").await.expect("load").expect("the session").ended.expect("ended");
-    assert_eq!((ended.at, ended.why), (Timestamp::from_micros(5), EndReason::SignedOut));
-    let next = Session { generation: 4, ..session };
-    assert!(store.advance(&next).await.expect("an answer"));
-    assert!(!again.advance(&next).await.expect("an answer"));
-
-    run("SET vorsel:schema 9").await;
-    let error = RedisStore::connect(&url).await.expect_err("a later version's");
-    let cause = std::error::Error::source(&error).expect("a cause").to_string();
-    assert_eq!(cause, "expected a schema of version 2 or before, but found 9");
+    if let Some(server) = shared(Kind::Redis) {
+        let url = server.empty_database();
+        let _kept = RedisStore::connect(&url).await.expect("a store").insert(&session(), None).await.expect("insert");
+        let store = RedisStore::connect(&url).await.expect("the same store");
+        assert!(store.load("s1").await.expect("load").is_some());
+        let client = redis::Client::open(url.clone()).expect("an address");
+        let mut connection = client.get_multiplexed_async_connection().await.expect("a connection");
+        redis::cmd("SET").arg("vorsel:schema").arg(9).exec_async(&mut connection).await.expect("a version");
+        assert_eq!(cause(RedisStore::connect(&url).await.expect_err("a later version's")), LATER);
+    }
 }
 
 #[tokio::test]
@@ -203,11 +183,10 @@ async fn a_line_in_redis_stays_short_however_often_a_session_is_renewed() {
     let Some(server) = shared(Kind::Redis) else { return };
     let url = server.empty_database();
     let store = RedisStore::connect(&url).await.expect("a store");
-    let mut session = session();
+    let session = session();
     assert!(matches!(store.insert(&session, None).await, Ok(Inserted::Kept { displaced: 0 })));
     for generation in 1..=500 {
-        session.generation = generation;
-        assert!(store.advance(&session).await.expect("an answer"));
+        assert_eq!(advance(&store, &session, generation).await, Advanced::Made);
     }
     let client = redis::Client::open(url).expect("an address");
     let mut connection = client.get_multiplexed_async_connection().await.expect("a connection");
@@ -221,16 +200,14 @@ async fn a_line_in_redis_stays_short_however_often_a_session_is_renewed() {
 async fn a_line_in_redis_with_a_gap_tells_of_the_generations_after_it() {
     let Some(server) = shared(Kind::Redis) else { return };
     let store = RedisStore::connect(&server.empty_database()).await.expect("a store");
-    let mut session = session();
+    let session = session();
     assert!(matches!(store.insert(&session, None).await, Ok(Inserted::Kept { displaced: 0 })));
     for generation in [1, 2, 5, 6] {
-        session.generation = generation;
-        assert!(store.advance(&session).await.expect("an answer"), "{generation}");
+        assert_eq!(advance(&store, &session, generation).await, Advanced::Made, "{generation}");
     }
     for late in [0, 3, 5, 6] {
-        session.generation = late;
-        assert!(!store.advance(&session).await.expect("an answer"), "{late}");
+        assert_eq!(advance(&store, &session, late).await, Advanced::Lost, "{late}");
     }
     let loaded = store.load(&session.id).await.expect("load").expect("the session");
-    assert_eq!((loaded.generation, loaded.spent.len()), (6, 1));
+    assert_eq!((loaded.current.number, loaded.spent.len()), (6, 1));
 }

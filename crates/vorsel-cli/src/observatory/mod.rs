@@ -47,14 +47,18 @@ const LONGEST_SILENCE: Duration = Duration::from_secs(10);
 /// The whole API behind one guard, and the sessions it keeps.
 pub(crate) fn open(opening: Opening) -> Result<(GuardedApp, Arc<Sessions<Staff>>), Failure> {
     let Opening { settings, keys, store, revocations, access_lifetime, limits, base } = opening;
-    // The tokens come from this very machine, so there is no other clock to make allowance for.
+    // The tokens come from this very machine, so there is no other clock to allow for.
     let expectations = Expectations::access(&settings.issuer, &settings.audience).skew(Duration::ZERO)?;
     let checker = Checker::new(keys.access.clone(), expectations);
     let people = Arc::new(People::demo(settings.nobody_password)?);
-    let sessions = Sessions::new(&settings.issuer, keys, &settings.audience, store, people.clone())?
-        .access_lifetime(access_lifetime)?
-        .limits(limits)?
-        .revocations(revocations.clone());
+    let sessions = Sessions::builder(&settings.issuer, &settings.audience)
+        .keys(keys)
+        .store(store)
+        .admission(people.clone())
+        .access_lifetime(access_lifetime)
+        .limits(limits)
+        .revocations(revocations.clone())
+        .build()?;
     let sessions = Arc::new(sessions);
     let endpoints = Endpoints::new(sessions.clone(), &base, &settings.prefix, &[&settings.client]);
     let observatory = Arc::new(Observatory { people, sessions: sessions.clone(), client: settings.client });

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use clap::Args;
 use serde_json::json;
-use vorsel::store::{SessionStore, Which};
+use vorsel::store::{End, SessionStore, Which};
 use vorsel::{EndReason, Ended, Timestamp, now};
 
 use crate::failure::Failure;
@@ -69,7 +69,7 @@ pub(super) async fn run(
         _ => Which::StartedBefore(now),
     };
     let until = now.after(Duration::from_secs(arguments.remember));
-    let count = store.end(which, Ended { at: now, why: EndReason::Withdrawn }, until).await?;
+    let count = store.end(End { which, ended: Ended { at: now, why: EndReason::Withdrawn }, until }).await?;
     if as_json {
         anstream::println!("{}", json!({ "ended": count }));
     } else {

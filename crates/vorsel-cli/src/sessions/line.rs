@@ -43,8 +43,8 @@ pub(super) async fn run(
 
 /// The generations that are known after the first, the earliest first, and when each began.
 fn renewals(session: &Session) -> Vec<(u64, Timestamp)> {
-    let times = [session.renewed_at].into_iter().chain(session.spent.iter().map(|spent| spent.began_at));
-    let mut known: Vec<_> = (0..=session.generation).rev().zip(times).filter(|(number, _)| *number > 0).collect();
+    let times = [session.current.began_at].into_iter().chain(session.spent.iter().map(|spent| spent.began_at));
+    let mut known: Vec<_> = (0..=session.current.number).rev().zip(times).filter(|(number, _)| *number > 0).collect();
     known.reverse();
     known
 }
@@ -52,15 +52,21 @@ fn renewals(session: &Session) -> Vec<(u64, Timestamp)> {
 fn shown(session: &Session, now: Timestamp) -> String {
     let mut text = format!("{}\n", heading(format!("Session {}", printable(&session.id))));
     let mut row = |name: &str, value: &str| text.push_str(&format!("  {name:<10} {}\n", printable(value)));
-    row("subject", &session.subject);
-    row("client", &session.client_id);
-    row("device", session.device.as_deref().unwrap_or("–"));
-    if let Some(acr) = &session.acr {
+    row("subject", &session.facts.subject);
+    row("client", &session.facts.client_id);
+    row("device", session.facts.device.as_deref().unwrap_or("–"));
+    if let Some(acr) = &session.facts.acr {
         row("acr", acr);
+    }
+    if let Some(scopes) = &session.facts.scopes {
+        row("scopes", scopes.as_str());
+    }
+    if let Some(thumbprint) = &session.facts.bound_to {
+        row("key", thumbprint);
     }
     row(
         "renewed",
-        &match session.generation {
+        &match session.current.number {
             0 => "never".to_owned(),
             1 => "once".to_owned(),
             times => format!("{times} times"),
@@ -83,10 +89,13 @@ const WIDTH: usize = 72;
 
 /// The session as a line from its beginning to its end, or to now: a mark for each renewal that is known.
 fn scale(session: &Session, now: Timestamp) -> String {
-    let last = session.ended.map_or_else(|| now.min(session.idle_until), |ended| ended.at).max(session.renewed_at);
-    let whole = last.distance(session.started_at).as_micros().max(1);
+    let last = session
+        .ended
+        .map_or_else(|| now.min(session.current.idle_until), |ended| ended.at)
+        .max(session.current.began_at);
+    let whole = last.distance(session.facts.started_at).as_micros().max(1);
     let column = |at: Timestamp| {
-        let part = at.max(session.started_at).distance(session.started_at).as_micros();
+        let part = at.max(session.facts.started_at).distance(session.facts.started_at).as_micros();
         usize::try_from(part * (WIDTH as u128 - 1) / whole).unwrap_or(WIDTH - 1).min(WIDTH - 1)
     };
     let known = renewals(session);
@@ -104,7 +113,7 @@ fn scale(session: &Session, now: Timestamp) -> String {
         Some(_) => bad("■"),
     };
     let line: String = line.into_iter().collect();
-    let (from, to) = (session.started_at.to_string(), last.whole_secs().to_string());
+    let (from, to) = (session.facts.started_at.to_string(), last.whole_secs().to_string());
     let from = from.split('.').next().unwrap_or_default().trim_end_matches('Z').to_owned() + "Z";
     let gap = " ".repeat((WIDTH + 1).saturating_sub(from.len() + to.len()));
     format!("  {line}{end}\n  {}\n", faint(format!("{from}{gap}{to}")))
@@ -112,13 +121,13 @@ fn scale(session: &Session, now: Timestamp) -> String {
 
 fn steps(session: &Session, now: Timestamp) -> String {
     let ago = |at: Timestamp| faint(format!("{} ago", spoken(now.distance(at))));
-    let mut text = format!("  {:>6}  signed in   {}\n", 0, session.started_at.whole_secs());
+    let mut text = format!("  {:>6}  signed in   {}\n", 0, session.facts.started_at.whole_secs());
     let known = renewals(session);
-    let unknown = session.generation - known.len() as u64;
+    let unknown = session.current.number - known.len() as u64;
     if unknown > 0 {
         text.push_str(&format!("  {:>6}  {}\n", "…", faint(format!("{unknown} renewals that are not kept"))));
     }
-    let mut before = (unknown == 0).then_some(session.started_at);
+    let mut before = (unknown == 0).then_some(session.facts.started_at);
     for (number, at) in known {
         let after = before.map_or_else(String::new, |before| format!("  after {}", spoken(at.distance(before))));
         text.push_str(&format!("  {number:>6}  renewed     {}{}\n", at.whole_secs(), faint(after)));

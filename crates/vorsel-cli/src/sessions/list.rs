@@ -35,7 +35,7 @@ pub(super) async fn run(
         None => all(store).await?,
     };
     sessions.retain(|session| !arguments.live || session.is_live(now));
-    sessions.sort_by_key(|session| session.started_at);
+    sessions.sort_by_key(|session| session.facts.started_at);
     if as_json {
         let sessions: Vec<_> = sessions.iter().map(|session| record(session, now)).collect();
         anstream::println!("{}", serde_json::to_string_pretty(&json!({ "sessions": sessions }))?);
@@ -69,15 +69,15 @@ fn table(sessions: &[Session], now: Timestamp) -> String {
             let (word, time) = state(session, now);
             let state =
                 if word == "live" { format!("live for {}", spoken(time.distance(now))) } else { word.to_owned() };
-            let renewed = if session.generation == 0 { "–".to_owned() } else { ago(session.renewed_at) };
-            let device = session.device.clone().unwrap_or_else(|| session.client_id.clone());
+            let renewed = if session.current.number == 0 { "–".to_owned() } else { ago(session.current.began_at) };
+            let device = session.facts.device.clone().unwrap_or_else(|| session.facts.client_id.clone());
             [
                 session.id.clone(),
-                session.subject.clone(),
+                session.facts.subject.clone(),
                 device,
-                spoken(now.distance(session.started_at)),
+                spoken(now.distance(session.facts.started_at)),
                 renewed,
-                session.generation.to_string(),
+                session.current.number.to_string(),
                 state,
             ]
             .map(|cell| printable(&cell))

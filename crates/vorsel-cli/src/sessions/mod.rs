@@ -60,24 +60,26 @@ async fn run_on_store(arguments: &SessionsArguments) -> Result<ExitCode, Failure
 fn state(session: &Session, now: Timestamp) -> (&'static str, Timestamp) {
     match session.ended {
         Some(ended) => (ended.why.code(), ended.at),
-        None if session.is_live(now) => ("live", session.idle_until),
-        None => ("expired", session.idle_until),
+        None if session.is_live(now) => ("live", session.current.idle_until),
+        None => ("expired", session.current.idle_until),
     }
 }
 
 fn record(session: &Session, now: Timestamp) -> Value {
     json!({
         "session": session.id,
-        "subject": session.subject,
-        "client_id": session.client_id,
-        "device": session.device,
-        "acr": session.acr,
+        "subject": session.facts.subject,
+        "client_id": session.facts.client_id,
+        "device": session.facts.device,
+        "acr": session.facts.acr,
+        "scope": session.facts.scopes.as_ref().map(vorsel::Scopes::as_str),
+        "bound_to": session.facts.bound_to,
         "state": state(session, now).0,
-        "renewals": session.generation,
-        "started_at": session.started_at.as_secs(),
-        "renewed_at": session.renewed_at.as_secs(),
-        "idle_until": session.idle_until.as_secs(),
-        "ends_at": session.ends_at.as_secs(),
+        "renewals": session.current.number,
+        "started_at": session.facts.started_at.as_secs(),
+        "renewed_at": session.current.began_at.as_secs(),
+        "idle_until": session.current.idle_until.as_secs(),
+        "ends_at": session.facts.ends_at.as_secs(),
         "ended_at": session.ended.map(|ended| ended.at.as_secs()),
     })
 }

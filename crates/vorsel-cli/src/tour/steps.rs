@@ -197,7 +197,10 @@ impl Tour {
     /// An operator's token for `audience`, issued `age` ago with the usual lifetime.
     fn token(&self, audience: &str, age: Duration) -> Result<String, Failure> {
         let lifetime = Lifetime::try_from(Duration::from_secs(self.settings.access_lifetime))?;
-        let draft = AccessDraft::new("ope-0002", audience, &self.settings.client, lifetime)
+        let draft = AccessDraft::of("ope-0002")
+            .audience(audience)
+            .client(&self.settings.client)
+            .lasting(lifetime)
             .roles(["operator"])
             .scopes(Scopes::parse("dome:move")?)
             .own(Staff { training: 4, confirmed: true, ..Staff::default() });

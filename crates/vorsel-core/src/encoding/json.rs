@@ -60,9 +60,9 @@ pub(crate) fn twice<E: serde::de::Error>(name: &str) -> E {
 }
 
 /// A visitor that is shown any value, so that a wrong type is named and not only its first character.
-pub(crate) struct Shown<V>(pub(crate) V);
+pub(crate) struct Typed<V>(pub(crate) V);
 
-impl<'de, V: Visitor<'de>> DeserializeSeed<'de> for Shown<V> {
+impl<'de, V: Visitor<'de>> DeserializeSeed<'de> for Typed<V> {
     type Value = V::Value;
 
     fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<V::Value, D::Error> {

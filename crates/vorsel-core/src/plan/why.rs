@@ -7,8 +7,7 @@ use crate::encoding::json::Object;
 use crate::finding::Detail;
 use crate::rule::{Reason, reason};
 use crate::time::Timestamp;
-use crate::token::payload;
-use crate::token::{Checked, Claims};
+use crate::token::{Checked, Claims, Reading, payload};
 
 /// A caller as somebody supposes one to be, for questions about a plan. Nothing in it is checked, and nothing but
 /// [`AccessPlan::why`] takes it: no request is decided by it.
@@ -51,7 +50,7 @@ impl SupposedCaller {
     pub fn with(claims: &Object) -> Result<Self, SupposedCallerError> {
         let text = serde_json::Value::Object(claims.clone()).to_string();
         let wrong = |Detail { expected, found }| SupposedCallerError { expected, found };
-        payload::read(text.into_bytes()).map(Self::from_claims).map_err(wrong)
+        payload::read(text.into_bytes(), &Reading::default()).map(Self::from_claims).map_err(wrong)
     }
 
     fn from_claims(claims: Claims) -> Self {

@@ -1,8 +1,15 @@
 //! One device's life and its refresh tokens.
 
+mod facts;
+mod limits;
+mod presented;
+mod renewal;
 mod state;
+mod tokens;
 
-pub use state::{
-    Beyond, EndReason, Ended, Generation, PerSubject, Presented, RefreshTokens, SESSION_SECRET_BYTES, Session,
-    SessionLimits, Spent, Step,
-};
+pub use facts::{Facts, FactsError, SignIn};
+pub use limits::{Beyond, PerSubject, SessionLimits};
+pub use presented::Presented;
+pub use renewal::{Load, Renewal, RenewalRefusal, RenewalStep, Swap};
+pub use state::{Advance, EndReason, Ended, Generation, SESSION_SECRET_BYTES, Session, SessionSeed, Spent, Step};
+pub use tokens::RefreshTokens;

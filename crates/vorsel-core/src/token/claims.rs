@@ -7,12 +7,12 @@ use serde_json::Value;
 use smallvec::SmallVec;
 
 use super::own::OwnClaims;
-use super::span::{Page, Span};
+use super::page::{Excerpt, Page};
 use crate::encoding::json::{self, Object};
 use crate::time::Timestamp;
 
 /// One or two texts, as most tokens have, need no memory of their own.
-pub(crate) type Spans = SmallVec<[Span; 2]>;
+pub(crate) type Excerpts = SmallVec<[Excerpt; 2]>;
 
 /// The claims of a token whose expectations all held, as far as the holder of this type is concerned: outside this
 /// crate it is only reached through [`Checked`].
@@ -20,19 +20,19 @@ pub(crate) type Spans = SmallVec<[Span; 2]>;
 pub struct Claims {
     /// The texts that the spans lead into.
     pub(crate) page: Page,
-    pub(crate) issuer: Option<Span>,
-    pub(crate) subject: Option<Span>,
-    pub(crate) audience: Option<Spans>,
+    pub(crate) issuer: Option<Excerpt>,
+    pub(crate) subject: Option<Excerpt>,
+    pub(crate) audience: Option<Excerpts>,
     pub(crate) expires_at: Option<Timestamp>,
     pub(crate) not_before: Option<Timestamp>,
     pub(crate) issued_at: Option<Timestamp>,
-    pub(crate) id: Option<Span>,
-    pub(crate) client_id: Option<Span>,
-    pub(crate) scopes: Option<Span>,
-    pub(crate) roles: Option<Spans>,
-    pub(crate) session_id: Option<Span>,
+    pub(crate) id: Option<Excerpt>,
+    pub(crate) client_id: Option<Excerpt>,
+    pub(crate) scopes: Option<Excerpt>,
+    pub(crate) roles: Option<Excerpts>,
+    pub(crate) session_id: Option<Excerpt>,
     pub(crate) authenticated_at: Option<Timestamp>,
-    pub(crate) acr: Option<Span>,
+    pub(crate) acr: Option<Excerpt>,
     pub(crate) confirmation: Option<Box<Object>>,
     pub(crate) own: OwnClaims,
 }
@@ -102,16 +102,17 @@ impl Claims {
     #[must_use]
     pub fn memory(&self) -> usize {
         let lists = self.audience.iter().chain(&self.roles);
-        let spilled: usize = lists.filter(|list| list.spilled()).map(|list| list.capacity() * size_of::<Span>()).sum();
+        let spilled: usize =
+            lists.filter(|list| list.spilled()).map(|list| list.capacity() * size_of::<Excerpt>()).sum();
         let confirmation = self.confirmation.as_ref().map_or(0, |object| size_of::<Object>() + json::memory(object));
         self.page.memory() + spilled + confirmation + self.own.memory()
     }
 
-    fn text(&self, span: Option<Span>) -> Option<&str> {
+    fn text(&self, span: Option<Excerpt>) -> Option<&str> {
         span.map(|span| self.page.text(span))
     }
 
-    fn texts(&self, spans: Option<&Spans>) -> impl Iterator<Item = &str> {
+    fn texts(&self, spans: Option<&Excerpts>) -> impl Iterator<Item = &str> {
         spans.into_iter().flatten().map(|span| self.page.text(*span))
     }
 

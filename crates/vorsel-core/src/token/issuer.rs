@@ -35,7 +35,32 @@ pub struct AccessDraft<C = NoOwn> {
     session_id: Option<String>,
     authenticated_at: Option<Timestamp>,
     acr: Option<String>,
+    bound_to: Option<String>,
     own: C,
+}
+
+/// A draft whose audience is still to be said.
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct DraftOfSubject {
+    subject: String,
+}
+
+/// A draft whose client is still to be said.
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct DraftForAudience {
+    subject: String,
+    audience: String,
+}
+
+/// A draft whose lifetime is still to be said.
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct DraftByClient {
+    subject: String,
+    audience: String,
+    client_id: String,
 }
 
 /// Why no token was issued.
@@ -71,31 +96,60 @@ pub enum IssueError {
 }
 
 impl AccessDraft {
-    /// A draft with what every access token needs; roles, scopes and own claims are added to it.
+    /// The draft of a token about this subject. What every access token needs is asked for step by step, the audience, the
+    /// client and the lifetime; roles, scopes and own claims are added to it then.
+    ///
+    /// ```
+    /// use vorsel_core::{AccessDraft, Lifetime};
+    ///
+    /// let draft = AccessDraft::of("obs-0017")
+    ///     .audience("https://api.skarnhill.test")
+    ///     .client("desk")
+    ///     .lasting(Lifetime::minutes(5))
+    ///     .roles(["observer"]);
+    /// ```
     ///
     /// Without a lifetime there is no draft:
     ///
     /// ```compile_fail
     /// use vorsel_core::AccessDraft;
-    /// let draft = AccessDraft::new("obs-0017", "https://api.skarnhill.test", "desk");
+    /// let draft = AccessDraft::of("obs-0017").audience("https://api.skarnhill.test").client("desk").roles(["observer"]);
     /// ```
+    pub fn of(subject: impl Into<String>) -> DraftOfSubject {
+        DraftOfSubject { subject: subject.into() }
+    }
+}
+
+impl DraftOfSubject {
+    /// Whom the token is for, `aud`.
+    pub fn audience(self, audience: impl Into<String>) -> DraftForAudience {
+        DraftForAudience { subject: self.subject, audience: audience.into() }
+    }
+}
+
+impl DraftForAudience {
+    /// The client that gets it, `client_id`.
+    pub fn client(self, id: impl Into<String>) -> DraftByClient {
+        DraftByClient { subject: self.subject, audience: self.audience, client_id: id.into() }
+    }
+}
+
+impl DraftByClient {
+    /// How long it lasts.
     #[must_use]
-    pub fn new(
-        subject: impl Into<String>,
-        audience: impl Into<String>,
-        client_id: impl Into<String>,
-        lifetime: Lifetime,
-    ) -> Self {
-        Self {
-            subject: subject.into(),
-            audience: audience.into(),
-            client_id: client_id.into(),
+    pub fn lasting(self, lifetime: Lifetime) -> AccessDraft {
+        let Self { subject, audience, client_id } = self;
+        AccessDraft {
+            subject,
+            audience,
+            client_id,
             lifetime,
             roles: Vec::new(),
             scopes: Scopes::default(),
             session_id: None,
             authenticated_at: None,
             acr: None,
+            bound_to: None,
             own: NoOwn {},
         }
     }
@@ -131,6 +185,14 @@ impl<C> AccessDraft<C> {
         self
     }
 
+    /// The thumbprint of the key that the token is bound to, `cnf` with `jkt`: the token is refused wherever its sender does
+    /// not prove to hold that key ([RFC 9449 section 6](https://www.rfc-editor.org/rfc/rfc9449#section-6)).
+    #[must_use]
+    pub fn bound_to(mut self, thumbprint: impl Into<String>) -> Self {
+        self.bound_to = Some(thumbprint.into());
+        self
+    }
+
     /// The app's own claims, a type that serializes to a JSON object.
     #[must_use]
     pub fn own<D>(self, own: D) -> AccessDraft<D> {
@@ -144,6 +206,7 @@ impl<C> AccessDraft<C> {
             session_id: self.session_id,
             authenticated_at: self.authenticated_at,
             acr: self.acr,
+            bound_to: self.bound_to,
             own,
         }
     }
@@ -197,7 +260,7 @@ impl Issuer {
             return Err(IssueError::RegisteredName { name: name.clone() });
         }
         let issued = now.whole_secs();
-        let claims = Written {
+        let claims = ClaimsToWrite {
             iss: &self.name,
             aud: &draft.audience,
             iat: issued.as_secs(),
@@ -210,6 +273,7 @@ impl Issuer {
             sid: draft.session_id.as_deref(),
             auth_time: draft.authenticated_at.map(Timestamp::as_secs),
             acr: draft.acr.as_deref(),
+            cnf: draft.bound_to.as_deref().map(|jkt| Confirmation { jkt }),
             own: &own,
         };
         self.write(Kind::Access, &claims, now)
@@ -219,7 +283,7 @@ impl Issuer {
     pub(crate) fn write<C: Serialize>(
         &self,
         kind: Kind,
-        claims: &Written<'_, C>,
+        claims: &ClaimsToWrite<'_, C>,
         at: Timestamp,
     ) -> Result<Prepared, IssueError> {
         let key = self.keyring.signing_key(at).ok_or(IssueError::NoActiveKey)?.clone();
@@ -264,9 +328,15 @@ impl fmt::Debug for Prepared {
 /// Two dots and the longest usual signature, that of an RSA key of 2048 bits.
 const ROOM_FOR_SIGNATURE: usize = 2 + 4 + 342;
 
+/// The key that a token is bound to ([RFC 9449 section 6.1](https://www.rfc-editor.org/rfc/rfc9449#section-6.1)).
+#[derive(Serialize)]
+pub(crate) struct Confirmation<'a> {
+    jkt: &'a str,
+}
+
 /// The claims of a token in the order written; what is empty is left out.
 #[derive(Serialize)]
-pub(crate) struct Written<'a, C> {
+pub(crate) struct ClaimsToWrite<'a, C> {
     pub(crate) iss: &'a str,
     pub(crate) aud: &'a str,
     pub(crate) iat: i64,
@@ -284,6 +354,8 @@ pub(crate) struct Written<'a, C> {
     pub(crate) auth_time: Option<i64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) acr: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) cnf: Option<Confirmation<'a>>,
     /// An object whose members have other names.
     #[serde(flatten)]
     pub(crate) own: C,

@@ -11,7 +11,7 @@ use smallvec::SmallVec;
 
 use super::kind::Kind;
 use crate::encoding::base64url::{self, Base64Error};
-use crate::encoding::json::{self, Shown, Strict, Text};
+use crate::encoding::json::{self, Strict, Text, Typed};
 use crate::finding::{Detail, quoted};
 use crate::key::VerifyingKey;
 
@@ -168,7 +168,7 @@ impl<'de> Visitor<'de> for HeaderVisitor {
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Header<'de>, A::Error> {
         let (mut alg, mut typ, mut kid, mut crit) = (None, None, None, None);
         let mut others: Vec<Cow<'de, str>> = Vec::new();
-        while let Some(name) = members.next_key_seed(Shown(Text("a name")))? {
+        while let Some(name) = members.next_key_seed(Typed(Text("a name")))? {
             let (slot, seed) = match &*name {
                 "alg" => (&mut alg, Text("a string in \"alg\"")),
                 "typ" => (&mut typ, Text("a string in \"typ\"")),
@@ -191,7 +191,7 @@ impl<'de> Visitor<'de> for HeaderVisitor {
             if slot.is_some() {
                 return Err(json::twice(&name));
             }
-            *slot = Some(members.next_value_seed(Shown(seed))?);
+            *slot = Some(members.next_value_seed(Typed(seed))?);
         }
         let alg = alg.ok_or_else(|| A::Error::custom("no member \"alg\""))?;
         let there = |name: &str| match name {

@@ -5,18 +5,20 @@ mod issuer;
 mod jws;
 mod kind;
 mod own;
+mod page;
 pub(crate) mod payload;
+mod reading;
 mod scope;
-mod span;
 mod unchecked;
 
 pub use claims::{Checked, Claims, NoOwn};
-pub use issuer::{AccessDraft, IssueError, Issuer, Prepared};
+pub use issuer::{AccessDraft, DraftByClient, DraftForAudience, DraftOfSubject, IssueError, Issuer, Prepared};
 pub use kind::Kind;
+pub use reading::{Reading, ReadingError};
 pub use scope::{ScopeError, Scopes};
 pub use unchecked::{UncheckedError, UncheckedToken};
 
 pub(crate) use claims::{REGISTERED, registered_bit};
-pub(crate) use issuer::Written;
+pub(crate) use issuer::ClaimsToWrite;
 pub(crate) use jws::{Compact, Header, header_segment};
 pub(crate) use scope::is_scope;

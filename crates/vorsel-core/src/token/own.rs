@@ -4,13 +4,13 @@ use serde::de::value::MapDeserializer;
 use serde::de::{Deserialize, MapAccess};
 use serde_json::Value;
 
-use super::span::{Page, Span};
+use super::page::{Excerpt, Page};
 use crate::encoding::json::{self, JsonError, Strict};
 
 /// Claims that are not registered, in the order written: a short list, which for a handful of members is quicker to
 /// fill and to search than a map.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(crate) struct OwnClaims(Vec<(Span, Value)>);
+pub(crate) struct OwnClaims(Vec<(Excerpt, Value)>);
 
 /// What does not fit the app's type, and where.
 #[derive(Debug)]
@@ -30,7 +30,7 @@ impl OwnClaims {
     }
 
     /// Reads the value of the member of that name; whether names repeat is seen in [`finished`](Self::finished).
-    pub(crate) fn read<'de, A: MapAccess<'de>>(&mut self, name: Span, members: &mut A) -> Result<(), A::Error> {
+    pub(crate) fn read<'de, A: MapAccess<'de>>(&mut self, name: Excerpt, members: &mut A) -> Result<(), A::Error> {
         self.0.push((name, members.next_value_seed(Strict)?));
         Ok(())
     }
@@ -59,7 +59,7 @@ impl OwnClaims {
     /// Bytes of memory held, or a few more.
     pub(crate) fn memory(&self) -> usize {
         let values: usize = self.0.iter().map(|(_, value)| json::value_memory(value)).sum();
-        self.0.capacity() * size_of::<(Span, Value)>() + values
+        self.0.capacity() * size_of::<(Excerpt, Value)>() + values
     }
 
     #[cfg(test)]

@@ -5,15 +5,17 @@ use std::fmt;
 use serde::de::{DeserializeSeed, Deserializer, Error as _, MapAccess, SeqAccess, Visitor};
 use smallvec::SmallVec;
 
-use super::claims::{Claims, Spans};
+use super::claims::{Claims, Excerpts};
+use super::page::{Excerpt, Marker};
+use super::reading::Reading;
 use super::scope::{ScopeError, is_scope_list};
-use super::span::{Marker, Span};
-use crate::encoding::json::{self, Object, ObjectVisitor, Shown, Text};
+use crate::encoding::json::{self, Object, ObjectVisitor, Text, Typed};
 use crate::finding::Detail;
 use crate::time::Timestamp;
 
-/// Reads a payload. A member that is there must have its type; `null` is not absent.
-pub(crate) fn read(payload: Vec<u8>) -> Result<Claims, Detail> {
+/// Reads a payload whose roles and scopes are where `reading` says. A member that is there must have its type; `null` is not
+/// absent.
+pub(crate) fn read(payload: Vec<u8>, reading: &Reading) -> Result<Claims, Detail> {
     let wrong = |error: json::JsonError| {
         Detail::new("claims that are one strict JSON object with members of their types", error.to_string())
     };
@@ -23,6 +25,7 @@ pub(crate) fn read(payload: Vec<u8>) -> Result<Claims, Detail> {
     json::read_str(&payload, ClaimsVisitor { claims: &mut claims, marker: &marker }).map_err(wrong)?;
     claims.page = marker.finish(payload);
     claims.own.finished(&claims.page).map_err(wrong)?;
+    reading.apply(&mut claims)?;
     Ok(claims)
 }
 
@@ -41,27 +44,27 @@ impl<'de> Visitor<'de> for ClaimsVisitor<'_> {
 
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<(), A::Error> {
         let Self { claims, marker } = self;
-        let date = |expected| Shown(Date(expected));
-        while let Some(name) = members.next_key_seed(Shown(Text("a name")))? {
+        let date = |expected| Typed(Date(expected));
+        while let Some(name) = members.next_key_seed(Typed(Text("a name")))? {
             let mark = |expected| Marked(Text(expected), marker);
             let (from, of) = (&mut members, &*name);
             match of {
                 "iss" => fill(&mut claims.issuer, of, from, mark("a string in \"iss\"")),
                 "sub" => fill(&mut claims.subject, of, from, mark("a string in \"sub\"")),
-                "aud" => fill(&mut claims.audience, of, from, Shown(Audience(marker))),
+                "aud" => fill(&mut claims.audience, of, from, Typed(AudienceVisitor(marker))),
                 "exp" => fill(&mut claims.expires_at, of, from, date("a number of seconds in \"exp\"")),
                 "nbf" => fill(&mut claims.not_before, of, from, date("a number of seconds in \"nbf\"")),
                 "iat" => fill(&mut claims.issued_at, of, from, date("a number of seconds in \"iat\"")),
                 "jti" => fill(&mut claims.id, of, from, mark("a string in \"jti\"")),
                 "client_id" => fill(&mut claims.client_id, of, from, mark("a string in \"client_id\"")),
                 "scope" => fill(&mut claims.scopes, of, from, ScopeList(mark(SCOPES))),
-                "roles" => fill(&mut claims.roles, of, from, Shown(Texts("an array of strings in \"roles\"", marker))),
+                "roles" => fill(&mut claims.roles, of, from, Typed(Texts("an array of strings in \"roles\"", marker))),
                 "sid" => fill(&mut claims.session_id, of, from, mark("a string in \"sid\"")),
                 "auth_time" => {
                     fill(&mut claims.authenticated_at, of, from, date("a number of seconds in \"auth_time\""))
                 }
                 "acr" => fill(&mut claims.acr, of, from, mark("a string in \"acr\"")),
-                "cnf" => fill(&mut claims.confirmation, of, from, Shown(Confirmation)),
+                "cnf" => fill(&mut claims.confirmation, of, from, Typed(Confirmation)),
                 _ => claims.own.read(marker.mark(&name), from),
             }?;
         }
@@ -87,30 +90,30 @@ fn fill<'de, A: MapAccess<'de>, S: DeserializeSeed<'de>>(
 struct Marked<'m>(Text, &'m Marker);
 
 impl<'de> DeserializeSeed<'de> for Marked<'_> {
-    type Value = Span;
+    type Value = Excerpt;
 
-    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Span, D::Error> {
-        Shown(self.0).deserialize(reader).map(|text| self.1.mark(&text))
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Excerpt, D::Error> {
+        Typed(self.0).deserialize(reader).map(|text| self.1.mark(&text))
     }
 }
 
 /// A string or an array of strings ([RFC 7519 section 4.1.3](https://www.rfc-editor.org/rfc/rfc7519#section-4.1.3)).
-struct Audience<'m>(&'m Marker);
+struct AudienceVisitor<'m>(&'m Marker);
 
 const AUDIENCE: &str = "a string or an array of strings in \"aud\"";
 
-impl<'de> Visitor<'de> for Audience<'_> {
-    type Value = Spans;
+impl<'de> Visitor<'de> for AudienceVisitor<'_> {
+    type Value = Excerpts;
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(AUDIENCE)
     }
 
-    fn visit_str<E>(self, one: &str) -> Result<Spans, E> {
+    fn visit_str<E>(self, one: &str) -> Result<Excerpts, E> {
         Ok(SmallVec::from_slice(&[self.0.mark(one)]))
     }
 
-    fn visit_seq<A: SeqAccess<'de>>(self, items: A) -> Result<Spans, A::Error> {
+    fn visit_seq<A: SeqAccess<'de>>(self, items: A) -> Result<Excerpts, A::Error> {
         Texts(AUDIENCE, self.0).visit_seq(items)
     }
 }
@@ -118,14 +121,14 @@ impl<'de> Visitor<'de> for Audience<'_> {
 struct Texts<'m>(&'static str, &'m Marker);
 
 impl<'de> Visitor<'de> for Texts<'_> {
-    type Value = Spans;
+    type Value = Excerpts;
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(self.0)
     }
 
-    fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Spans, A::Error> {
-        let mut texts = Spans::new();
+    fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Excerpts, A::Error> {
+        let mut texts = Excerpts::new();
         while let Some(text) = items.next_element_seed(Marked(Text(self.0), self.1))? {
             texts.push(text);
         }
@@ -160,11 +163,11 @@ const SCOPES: &str = "scopes with one space between them in \"scope\"";
 struct ScopeList<'m>(Marked<'m>);
 
 impl<'de> DeserializeSeed<'de> for ScopeList<'_> {
-    type Value = Span;
+    type Value = Excerpt;
 
-    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Span, D::Error> {
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Excerpt, D::Error> {
         let Marked(text, marker) = self.0;
-        let text = Shown(text).deserialize(reader)?;
+        let text = Typed(text).deserialize(reader)?;
         if is_scope_list(&text) { Ok(marker.mark(&text)) } else { Err(D::Error::custom(ScopeError::of(&text))) }
     }
 }
@@ -212,7 +215,7 @@ mod tests {
             (r#"{"cnf":"x"}"#, false),
             (r#"{"anything":null}"#, true),
         ] {
-            assert_eq!(read(text.into()).is_ok(), fine, "{text}");
+            assert_eq!(read(text.into(), &Reading::default()).is_ok(), fine, "{text}");
         }
     }
 
@@ -225,7 +228,8 @@ mod tests {
                 "cnf" => "{}",
                 _ => "\"x\"",
             };
-            let claims = read(format!("{{\"{name}\":{value}}}").into_bytes()).expect("readable claims");
+            let claims =
+                read(format!("{{\"{name}\":{value}}}").into_bytes(), &Reading::default()).expect("readable claims");
             assert!(claims.has(name) && claims.own.is_empty(), "{name}");
         }
     }
@@ -242,7 +246,8 @@ mod tests {
             ("18446744073709551615", i64::MAX),
             ("9223372036854775807", i64::MAX),
         ] {
-            let claims = read(format!("{{\"exp\":{text}}}").into_bytes()).expect("readable claims");
+            let claims =
+                read(format!("{{\"exp\":{text}}}").into_bytes(), &Reading::default()).expect("readable claims");
             assert_eq!(claims.expires_at.map(Timestamp::as_micros), Some(micros), "{text}");
         }
     }

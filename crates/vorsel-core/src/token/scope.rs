@@ -58,6 +58,12 @@ impl Scopes {
         self.iter().all(|scope| other.contains(scope))
     }
 
+    /// Those of this set that are in `ceiling` too, in the order of this set.
+    #[must_use]
+    pub fn within(&self, ceiling: &Self) -> Self {
+        Self(self.iter().filter(|scope| ceiling.contains(scope)).collect::<Vec<_>>().join(" "))
+    }
+
     /// Whether there is none.
     #[must_use]
     pub fn is_empty(&self) -> bool {

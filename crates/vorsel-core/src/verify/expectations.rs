@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use crate::key::Algorithm;
 use crate::time::LARGEST_SKEW;
-use crate::token::Kind;
+use crate::token::{Kind, Reading};
 
 /// What a verifier requires of a token.
 ///
@@ -13,15 +13,16 @@ use crate::token::Kind;
 pub struct Expectations {
     pub(crate) kind: Kind,
     pub(crate) issuer: Option<String>,
-    pub(crate) audience: Audience,
+    pub(crate) audience: ExpectedAudience,
     pub(crate) algorithms: Option<Vec<Algorithm>>,
     pub(crate) skew: Duration,
     pub(crate) required: Vec<String>,
     pub(crate) size_limit: usize,
+    pub(crate) reading: Reading,
 }
 
 #[derive(Clone, Debug)]
-pub(crate) enum Audience {
+pub(crate) enum ExpectedAudience {
     /// One of these must be among the token's audiences.
     OneOf(Vec<String>),
     /// The verifier is nobody's audience: a token that names one is not for it.
@@ -49,31 +50,31 @@ impl Expectations {
     /// has a resource server check them.
     #[must_use]
     pub fn access(issuer: impl Into<String>, audience: impl Into<String>) -> Self {
-        Self::of(Kind::Access, Some(issuer.into()), Audience::OneOf(vec![audience.into()]))
+        Self::of(Kind::Access, Some(issuer.into()), ExpectedAudience::OneOf(vec![audience.into()]))
     }
 
     /// Refresh tokens from `issuer`, which is their audience too.
     #[must_use]
     pub fn refresh(issuer: impl Into<String>) -> Self {
         let issuer = issuer.into();
-        Self::of(Kind::Refresh, Some(issuer.clone()), Audience::OneOf(vec![issuer]))
+        Self::of(Kind::Refresh, Some(issuer.clone()), ExpectedAudience::OneOf(vec![issuer]))
     }
 
     /// Any JWT with an expiration time from `issuer`. A token that names an audience is refused unless
     /// [`audience`](Self::audience) names it too ([RFC 7519 section 4.1.3](https://www.rfc-editor.org/rfc/rfc7519#section-4.1.3)).
     #[must_use]
     pub fn plain(issuer: impl Into<String>) -> Self {
-        Self::of(Kind::Plain, Some(issuer.into()), Audience::Absent)
+        Self::of(Kind::Plain, Some(issuer.into()), ExpectedAudience::Absent)
     }
 
     /// Tokens of this kind from any issuer for any audience, for a desk tool that looks at strange tokens. A server
     /// that checks like this accepts tokens that were made for somebody else.
     #[must_use]
     pub fn danger_from_anyone_for_anyone(kind: Kind) -> Self {
-        Self::of(kind, None, Audience::Any)
+        Self::of(kind, None, ExpectedAudience::Any)
     }
 
-    fn of(kind: Kind, issuer: Option<String>, audience: Audience) -> Self {
+    fn of(kind: Kind, issuer: Option<String>, audience: ExpectedAudience) -> Self {
         Self {
             kind,
             issuer,
@@ -82,6 +83,7 @@ impl Expectations {
             skew: Self::DEFAULT_SKEW,
             required: kind.required_claims().iter().map(|name| (*name).to_owned()).collect(),
             size_limit: Self::DEFAULT_SIZE_LIMIT,
+            reading: Reading::default(),
         }
     }
 
@@ -96,8 +98,10 @@ impl Expectations {
     #[must_use]
     pub fn audience(mut self, audience: impl Into<String>) -> Self {
         match &mut self.audience {
-            Audience::OneOf(accepted) => accepted.push(audience.into()),
-            Audience::Absent | Audience::Any => self.audience = Audience::OneOf(vec![audience.into()]),
+            ExpectedAudience::OneOf(accepted) => accepted.push(audience.into()),
+            ExpectedAudience::Absent | ExpectedAudience::Any => {
+                self.audience = ExpectedAudience::OneOf(vec![audience.into()])
+            }
         }
         self
     }
@@ -106,6 +110,13 @@ impl Expectations {
     #[must_use]
     pub fn algorithms(mut self, algorithms: impl IntoIterator<Item = Algorithm>) -> Self {
         self.algorithms = Some(algorithms.into_iter().collect());
+        self
+    }
+
+    /// Where these tokens keep subject, client, roles and scopes, if that is not where RFC 9068 has them.
+    #[must_use]
+    pub fn reading(mut self, reading: Reading) -> Self {
+        self.reading = reading;
         self
     }
 
@@ -128,6 +139,12 @@ impl Expectations {
         Ok(self)
     }
 
+    /// The issuer expected; nothing if anybody's tokens are.
+    #[must_use]
+    pub fn expected_issuer(&self) -> Option<&str> {
+        self.issuer.as_deref()
+    }
+
     /// The kind of token expected.
     #[must_use]
     pub const fn kind(&self) -> Kind {
@@ -138,8 +155,8 @@ impl Expectations {
     #[must_use]
     pub fn first_audience(&self) -> Option<&str> {
         match &self.audience {
-            Audience::OneOf(accepted) => accepted.first().map(String::as_str),
-            Audience::Absent | Audience::Any => None,
+            ExpectedAudience::OneOf(accepted) => accepted.first().map(String::as_str),
+            ExpectedAudience::Absent | ExpectedAudience::Any => None,
         }
     }
 }

@@ -6,5 +6,5 @@ mod verifier;
 mod vouched;
 
 pub use expectations::{Expectations, SkewError};
-pub use verifier::{Findings, Verifier};
+pub use verifier::{Findings, Proven, Verifier};
 pub use vouched::VouchError;

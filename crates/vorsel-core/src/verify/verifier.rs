@@ -4,9 +4,10 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use serde::de::DeserializeOwned;
+use serde_json::Value;
 
 use super::audit::{Audit, EveryFinding, FirstFailure};
-use super::expectations::{Audience, Expectations};
+use super::expectations::{Expectations, ExpectedAudience};
 use crate::finding::{Check, Detail, Finding, quoted, quoted_list};
 use crate::key::Algorithm;
 use crate::key::{CandidateError, KeySet, VerifyingKey};
@@ -25,6 +26,17 @@ pub struct Verifier {
     usual_headers: Vec<String>,
     /// The registered claims that must be there, and those of the app's own.
     required: (u16, Vec<String>),
+}
+
+/// What the sender of a token has proven besides having it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Proven<'p> {
+    /// Nothing.
+    #[default]
+    Nothing,
+    /// That it holds the key of this thumbprint ([RFC 9449 section 6](https://www.rfc-editor.org/rfc/rfc9449#section-6)).
+    Key(&'p str),
 }
 
 /// More headers than this would take longer to compare with than one takes to read.
@@ -98,21 +110,40 @@ impl Verifier {
         token: impl AsRef<[u8]>,
         now: Timestamp,
     ) -> Result<Checked<C>, Box<Finding>> {
+        self.check_proven(token, Proven::Nothing, now)
+    }
+
+    /// [`check_as`](Self::check_as) of a token whose sender has proven something: a token that is bound to a key (`cnf`) is
+    /// accepted if that key is the one.
+    ///
+    /// # Errors
+    /// As [`check_as`](Self::check_as).
+    pub fn check_proven<C: DeserializeOwned>(
+        &self,
+        token: impl AsRef<[u8]>,
+        proven: Proven<'_>,
+        now: Timestamp,
+    ) -> Result<Checked<C>, Box<Finding>> {
         let mut audit = FirstFailure::default();
-        let run = Run { verifier: self, now, audit: &mut audit };
+        let run = Run { verifier: self, proven, now, audit: &mut audit };
         match run.token(token.as_ref()) {
             ControlFlow::Continue(Some(checked)) if audit.0.is_none() => Ok(checked),
             _ => Err(audit.0.unwrap_or_else(no_finding)),
         }
     }
 
-    /// Makes those checks again that time alone can change, on a token that this verifier has accepted before.
+    /// Makes those checks again that change from one request to the next, on a token that this verifier has accepted before:
+    /// its times, and what its sender has proven.
     ///
     /// # Errors
     /// The first finding that does not hold any more.
-    pub fn check_again<C>(&self, checked: &Checked<C>, now: Timestamp) -> Result<(), Box<Finding>> {
+    pub fn check_again<C>(&self, checked: &Checked<C>, proven: Proven<'_>, now: Timestamp) -> Result<(), Box<Finding>> {
         let mut audit = FirstFailure::default();
-        let outcome = Run { verifier: self, now, audit: &mut audit }.times(checked.claims());
+        let mut run = Run { verifier: self, proven, now, audit: &mut audit };
+        let outcome = match run.times(checked.claims()) {
+            ControlFlow::Continue(()) => run.confirmation(checked.claims()),
+            failed => failed,
+        };
         if outcome.is_continue() { Ok(()) } else { Err(audit.0.unwrap_or_else(no_finding)) }
     }
 
@@ -120,7 +151,8 @@ impl Verifier {
     /// [`check_as`](Self::check_as) accepts, and the first finding that does not hold is the one it returns.
     pub fn examine<C: DeserializeOwned>(&self, token: impl AsRef<[u8]>, now: Timestamp) -> Findings<C> {
         let mut audit = EveryFinding::default();
-        let outcome = Run { verifier: self, now, audit: &mut audit }.token(token.as_ref());
+        let run = Run { verifier: self, proven: Proven::Nothing, now, audit: &mut audit };
+        let outcome = run.token(token.as_ref());
         let findings = audit.0;
         let checked = match outcome {
             ControlFlow::Continue(checked) if findings.iter().all(|finding| finding.held) => checked,
@@ -145,6 +177,7 @@ fn no_finding() -> Box<Finding> {
 /// One token on its way through the checks.
 struct Run<'a, A> {
     verifier: &'a Verifier,
+    proven: Proven<'a>,
     now: Timestamp,
     audit: &'a mut A,
 }
@@ -163,7 +196,7 @@ impl<'a, A: Audit> Run<'a, A> {
         self.audit.note(Check::TokenForm, true, || Detail::new("a signed token in compact form", "three segments"))?;
         self.header(&header)?;
         let key_id = self.signature(&header, &parts)?;
-        let claims = payload::read(parts.payload);
+        let claims = payload::read(parts.payload, &self.verifier.expectations.reading);
         let Some(claims) = self.readable(Check::ClaimsForm, claims)? else { return ControlFlow::Continue(None) };
         self.audit
             .note(Check::ClaimsForm, true, || Detail::new("claims whose members have their types", "well formed"))?;
@@ -171,6 +204,7 @@ impl<'a, A: Audit> Run<'a, A> {
         self.issuer(&claims)?;
         self.audience(&claims)?;
         self.times(&claims)?;
+        self.confirmation(&claims)?;
         let own = self.own::<C>(&claims)?;
         ControlFlow::Continue(own.map(|own| Checked::new(claims, own, key_id)))
     }
@@ -269,12 +303,12 @@ impl<'a, A: Audit> Run<'a, A> {
     fn audience(&mut self, claims: &Claims) -> ControlFlow<()> {
         let found = || quoted_list(claims.audience());
         match &self.verifier.expectations.audience {
-            Audience::Any => ControlFlow::Continue(()),
-            Audience::Absent => {
+            ExpectedAudience::Any => ControlFlow::Continue(()),
+            ExpectedAudience::Absent => {
                 let held = claims.audience.is_none();
                 self.audit.note(Check::Audience, held, || Detail::new("no audience, since none is set up", found()))
             }
-            Audience::OneOf(accepted) => {
+            ExpectedAudience::OneOf(accepted) => {
                 let held = claims.audience().any(|audience| accepted.iter().any(|accepted| accepted == audience));
                 let expected = || accepted.iter().map(|audience| quoted(audience)).collect::<Vec<_>>().join(" or ");
                 self.audit.note(Check::Audience, held, || Detail::new(expected(), found()))
@@ -298,6 +332,25 @@ impl<'a, A: Audit> Run<'a, A> {
             })?;
         }
         ControlFlow::Continue(())
+    }
+
+    /// What is proven has to be all that the token is bound to: what is not understood here is not proven.
+    fn confirmation(&mut self, claims: &Claims) -> ControlFlow<()> {
+        let Some(bound) = &claims.confirmation else { return ControlFlow::Continue(()) };
+        let thumbprint = if bound.len() == 1 { bound.get("jkt").and_then(Value::as_str) } else { None };
+        let held = matches!((self.proven, thumbprint), (Proven::Key(proven), Some(wanted)) if proven == wanted);
+        let proven = self.proven;
+        self.audit.note(Check::Confirmation, held, || {
+            let expected = match thumbprint {
+                Some(thumbprint) => format!("a proof of the key {} that the token is bound to", quoted(thumbprint)),
+                None => format!("a proof of {}", quoted_list(bound.keys().map(String::as_str))),
+            };
+            let found = match proven {
+                Proven::Nothing => "none".to_owned(),
+                Proven::Key(key) => format!("one of the key {}", quoted(key)),
+            };
+            Detail::new(expected, found)
+        })
     }
 
     fn own<C: DeserializeOwned>(&mut self, claims: &Claims) -> ControlFlow<(), Option<C>> {

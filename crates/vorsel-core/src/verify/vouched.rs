@@ -3,9 +3,7 @@
 use serde::Serialize;
 use serde_json::{Value, json};
 
-use crate::token::Scopes;
-use crate::token::payload;
-use crate::token::{Checked, REGISTERED};
+use crate::token::{Checked, REGISTERED, Reading, Scopes, payload};
 
 /// What an app vouches for cannot stand for a caller.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -41,7 +39,7 @@ impl<C: Serialize> Checked<C> {
         if !scopes.is_empty() {
             claims.insert("scope".to_owned(), json!(scopes.as_str()));
         }
-        let claims = payload::read(Value::Object(claims).to_string().into_bytes());
+        let claims = payload::read(Value::Object(claims).to_string().into_bytes(), &Reading::default());
         claims.map(|claims| Self::new(claims, own, None)).map_err(|detail| wrong(detail.found))
     }
 }

@@ -69,7 +69,10 @@ pub(crate) fn codes(verifier: &Verifier, token: impl AsRef<[u8]>, now: Timestamp
 pub(crate) fn caller(subject: &str, roles: &[&str], scope: &str, own: Value) -> Checked<NoOwn> {
     let key = SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret");
     let verifier = Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access("issuer", "audience"));
-    let draft = AccessDraft::new(subject, "audience", "desk", Lifetime::minutes(5))
+    let draft = AccessDraft::of(subject)
+        .audience("audience")
+        .client("desk")
+        .lasting(Lifetime::minutes(5))
         .roles(roles.iter().copied())
         .scopes(Scopes::parse(scope).expect("scopes"))
         .session("s1", NOW.before(Duration::from_secs(300)))

@@ -54,7 +54,10 @@ impl Case {
 
 /// A token of usual size: two scopes, one role, a session and three own claims, about 600 bytes.
 fn draft() -> AccessDraft<Staff> {
-    AccessDraft::new("obs-0017", AUDIENCE, "desk", Lifetime::minutes(5))
+    AccessDraft::of("obs-0017")
+        .audience(AUDIENCE)
+        .client("desk")
+        .lasting(Lifetime::minutes(5))
         .roles(["observer"])
         .scopes(Scopes::parse("exposures:read exposures:queue").expect("scopes"))
         .session("m3QF1n9mXk2hZ8cUo4r5sA", NOW)

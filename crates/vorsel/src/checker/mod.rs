@@ -5,18 +5,18 @@ mod seen;
 use std::fmt;
 use std::sync::Arc;
 
-use arc_swap::ArcSwap;
 use serde::de::DeserializeOwned;
-use vorsel_core::{Checked, Expectations, Finding, Keyring, Timestamp, Verifier};
+use vorsel_core::{Checked, Expectations, Finding, KeySet, Proven, Timestamp, Verifier};
 
-use crate::keys::{Live, LiveKeyring};
+use crate::keys::LiveKeySet;
+use crate::live::Live;
 use seen::SeenTokens;
 
 /// Checks tokens, and remembers those that it accepted so that they need not be checked in full again. `C` is the app's
 /// own claims.
 ///
-/// A token that is remembered is the same byte for byte, and its times are checked at each use. Whenever the keyring
-/// takes a step, above all when a key is found to be compromised, everything is forgotten.
+/// A token that is remembered is the same byte for byte, and its times are checked at each use. Whenever the keys
+/// change, above all when a key is found to be compromised, everything is forgotten.
 ///
 /// The memory is bounded: at most as many tokens as it has room for, each with at most
 /// [`LARGEST_REMEMBERED`](Self::LARGEST_REMEMBERED) bytes of token and claims and what a value of `C` takes. A larger
@@ -37,26 +37,27 @@ impl<C> Checker<C> {
     /// The most bytes that one remembered token takes, with its claims and without the app's own type.
     pub const LARGEST_REMEMBERED: usize = seen::LARGEST;
 
-    /// A checker that trusts the keys of `keyring` as they are at each moment, and requires `expectations`.
+    /// A checker that trusts `keys` as they are at each moment, those of a keyring or public ones alone, and requires
+    /// `expectations`.
     #[must_use]
-    pub fn new(keyring: impl Into<LiveKeyring>, expectations: Expectations) -> Self
+    pub fn new(keys: impl Into<LiveKeySet>, expectations: Expectations) -> Self
     where
         C: Send + Sync + 'static,
     {
-        Self::with_room(keyring, expectations, Self::DEFAULT_ROOM)
+        Self::with_room(keys, expectations, Self::DEFAULT_ROOM)
     }
 
     /// [`new`](Self::new) with room for another number of tokens; with room for none, each is checked in full each time.
     #[must_use]
-    pub fn with_room(keyring: impl Into<LiveKeyring>, expectations: Expectations, tokens: usize) -> Self
+    pub fn with_room(keys: impl Into<LiveKeySet>, expectations: Expectations, tokens: usize) -> Self
     where
         C: Send + Sync + 'static,
     {
-        let make = move |ring: &Keyring| Snapshot {
-            verifier: Verifier::new(ring.key_set(), expectations.clone()),
+        let make = move |keys: &KeySet| Snapshot {
+            verifier: Verifier::new(keys.clone(), expectations.clone()),
             seen: SeenTokens::with_room(tokens),
         };
-        Self { current: keyring.into().derive(make) }
+        Self { current: keys.into().derive(make) }
     }
 
     /// Checks a token at the moment `now`.
@@ -67,20 +68,43 @@ impl<C> Checker<C> {
     where
         C: DeserializeOwned,
     {
+        self.check_proven(token, Proven::Nothing, now)
+    }
+
+    /// [`check`](Self::check) of a token whose sender has proven something.
+    ///
+    /// # Errors
+    /// The first finding that does not hold; see [`Verifier::check_proven`].
+    pub fn check_proven(
+        &self,
+        token: impl AsRef<[u8]>,
+        proven: Proven<'_>,
+        now: Timestamp,
+    ) -> Result<Arc<Checked<C>>, Box<Finding>>
+    where
+        C: DeserializeOwned,
+    {
         let (token, current) = (token.as_ref(), self.current.load());
         let Snapshot { verifier, seen } = &**current;
         if let Some(checked) = seen.find(token) {
-            verifier.check_again(&checked, now).inspect_err(|_| seen.forget(token))?;
+            verifier.check_again(&checked, proven, now).inspect_err(|_| seen.forget(token))?;
             return Ok(checked);
         }
-        let checked = Arc::new(verifier.check_as(token, now)?);
+        let checked = Arc::new(verifier.check_proven(token, proven, now)?);
         seen.remember(token, &checked);
         Ok(checked)
     }
+}
 
+impl<C> Checker<C> {
     /// The audience a challenge names as its realm.
     pub(crate) fn realm(&self) -> Arc<str> {
         self.current.load().verifier.expectations().first_audience().unwrap_or("api").into()
+    }
+
+    /// The issuer whose tokens are expected; nothing if anybody's are.
+    pub(crate) fn issuer(&self) -> Option<Arc<str>> {
+        self.current.load().verifier.expectations().expected_issuer().map(Into::into)
     }
 }
 
@@ -88,7 +112,7 @@ impl<C> From<Verifier> for Checker<C> {
     /// A checker whose keys stay as they are.
     fn from(verifier: Verifier) -> Self {
         let snapshot = Snapshot { verifier, seen: SeenTokens::with_room(Self::DEFAULT_ROOM) };
-        Self { current: Live::new(ArcSwap::from_pointee(snapshot)) }
+        Self { current: Live::new(snapshot) }
     }
 }
 

@@ -26,7 +26,7 @@ pub(super) async fn revoke<C: Serialize + Send + Sync + 'static>(
         return Err(OAuthError::new("invalid_client"));
     }
     let revoked = if says_access_token(token) {
-        endpoints.sessions.revoke_access_token(token, client_id).await
+        endpoints.sessions.access_tokens().revoke_token(token, client_id).await
     } else {
         endpoints.sessions.sign_out(token, client_id).await
     };

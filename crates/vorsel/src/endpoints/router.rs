@@ -33,7 +33,7 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
     }
 }
 
-/// Clients may keep the key set for as long as the keyring reckons with before it has a new key sign.
+/// Clients may keep the key set for as long as the keyring waits before it has a new key sign.
 async fn keys<C: Serialize + Send + Sync + 'static>(State(endpoints): State<Arc<Endpoints<C>>>) -> Response {
     let ring = endpoints.sessions.keys().access.current();
     let cache = format!("public, max-age={}", ring.times().cache_time.as_secs());
@@ -45,7 +45,7 @@ async fn keys<C: Serialize + Send + Sync + 'static>(State(endpoints): State<Arc<
 async fn metadata<C: Serialize + Send + Sync + 'static>(State(endpoints): State<Arc<Endpoints<C>>>) -> Response {
     let at = |name: &str| format!("{}{}/{name}", endpoints.base, endpoints.prefix);
     let metadata = json!({
-        "issuer": endpoints.sessions.issuer(),
+        "issuer": endpoints.sessions.access_tokens().issuer(),
         "token_endpoint": at("token"),
         "revocation_endpoint": at("revoke"),
         "jwks_uri": at("keys"),

@@ -51,7 +51,7 @@ impl KeyFile {
     }
 
     pub(super) fn read(&self) -> Result<Keyring, KeyFileError> {
-        check_mode(&self.path)?;
+        refuse_exposed(&self.path)?;
         let text = fs::read_to_string(&self.path).map(Zeroizing::new).map_err(KeyFileError::io(&self.path, "read"))?;
         Keyring::from_private_text(&text).map_err(|source| KeyFileError::Text { path: self.path.clone(), source })
     }
@@ -109,13 +109,13 @@ fn sync_folder(_: &Path) -> io::Result<()> {
 }
 
 #[cfg(unix)]
-fn check_mode(path: &Path) -> Result<(), KeyFileError> {
+fn refuse_exposed(path: &Path) -> Result<(), KeyFileError> {
     use std::os::unix::fs::PermissionsExt;
     let mode = fs::metadata(path).map_err(KeyFileError::io(path, "read"))?.permissions().mode() & 0o777;
     if mode & 0o077 == 0 { Ok(()) } else { Err(KeyFileError::Exposed { path: path.to_owned(), mode }) }
 }
 
 #[cfg(not(unix))]
-fn check_mode(_: &Path) -> Result<(), KeyFileError> {
+fn refuse_exposed(_: &Path) -> Result<(), KeyFileError> {
     Ok(())
 }

@@ -1,17 +1,17 @@
 //! A keyring in use.
 
-use std::convert::Infallible;
+use std::error::Error;
 use std::fmt;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, Weak};
 use std::thread;
 use std::time::Duration;
 
-use arc_swap::ArcSwap;
 use vorsel_core::{KeyError, Keyring, Lifetime, SigningKey, StepError};
 
 use super::error::{KeyFileError, KeyStepError};
 use super::file::{KeyFile, Version};
+use crate::live::Live;
 
 /// A keyring in use: clones share it, and what was made from it follows each of its steps at once.
 ///
@@ -31,27 +31,20 @@ use super::file::{KeyFile, Version};
 pub struct LiveKeyring(Arc<Shared>);
 
 struct Shared {
-    current: ArcSwap<Keyring>,
+    ring: Live<Keyring>,
     file: Option<KeyFile>,
-    /// What is made anew at each step. Held while a step is taken, so that steps follow one another.
-    followers: Mutex<Vec<Follower>>,
 }
-
-type Follower = Box<dyn Fn(&Keyring) -> bool + Send>;
-
-/// Something made from a keyring, current.
-pub(crate) type Live<T> = Arc<ArcSwap<T>>;
 
 /// How often a key file is looked at for steps that another process has taken.
 const LOOK_EVERY: Duration = Duration::from_millis(500);
 
 impl LiveKeyring {
     fn new(ring: Keyring, file: Option<KeyFile>) -> Self {
-        Self(Arc::new(Shared { current: ArcSwap::from_pointee(ring), file, followers: Mutex::default() }))
+        Self(Arc::new(Shared { ring: Live::new(ring), file }))
     }
 
     /// The keyring in a file, made by `make` if it is not there. Steps that other processes take are taken up within a
-    /// second, as long as a clone of this is in use; should the file become unreadable, the keys stay as they are and the
+    /// second, as long as a clone of this, or anything made from it, is in use; should the file become unreadable, the keys stay as they are and the
     /// log says so.
     ///
     /// # Errors
@@ -75,7 +68,7 @@ impl LiveKeyring {
     /// The keyring as it is now.
     #[must_use]
     pub fn current(&self) -> Arc<Keyring> {
-        self.0.current.load_full()
+        self.0.ring.load_full()
     }
 
     /// Takes a step. If it is refused, the keyring stays as it was; if it is taken, everything made from the keyring
@@ -84,18 +77,18 @@ impl LiveKeyring {
     /// # Errors
     /// If the step is refused, or the file cannot be read or written.
     pub fn change<T>(&self, step: impl FnOnce(&mut Keyring) -> Result<T, StepError>) -> Result<T, KeyStepError> {
-        let followers = self.0.followers();
+        let replacing = self.0.ring.replacing();
         let Some(file) = &self.0.file else {
             let mut ring = Keyring::clone(&self.current());
             let outcome = step(&mut ring)?;
-            self.0.set(ring, followers);
+            replacing.set(ring);
             return Ok(outcome);
         };
         let _lock = file.lock()?;
         let mut ring = file.read()?;
         let outcome = step(&mut ring)?;
         file.write(&ring)?;
-        self.0.set(ring, followers);
+        replacing.set(ring);
         Ok(outcome)
     }
 
@@ -112,50 +105,28 @@ impl LiveKeyring {
 
     /// Something made from the keyring now and after each step.
     pub(crate) fn derive<T: Send + Sync + 'static>(&self, make: impl Fn(&Keyring) -> T + Send + 'static) -> Live<T> {
-        let Ok(live) = self.try_derive(move |ring| Ok::<_, Infallible>(make(ring)));
-        live
+        self.0.ring.derive(self.clone(), make)
     }
 
-    /// [`derive`](Self::derive) of something that may not be possible now. After a step that makes it impossible, the
-    /// last one stays.
-    pub(crate) fn try_derive<T: Send + Sync + 'static, E>(
+    /// [`derive`](Self::derive) of something that may not be possible now.
+    pub(crate) fn try_derive<T: Send + Sync + 'static, E: Error + 'static>(
         &self,
+        what: &'static str,
         make: impl Fn(&Keyring) -> Result<T, E> + Send + 'static,
     ) -> Result<Live<T>, E> {
-        let mut followers = self.0.followers();
-        let live = Arc::new(ArcSwap::from_pointee(make(&self.current())?));
-        let follower = Arc::downgrade(&live);
-        followers.push(Box::new(move |ring| {
-            let Some(live) = follower.upgrade() else { return false };
-            if let Ok(made) = make(ring) {
-                live.store(Arc::new(made));
-            }
-            true
-        }));
-        Ok(live)
+        self.0.ring.try_derive(self.clone(), what, make)
     }
 }
 
 impl Shared {
-    fn followers(&self) -> MutexGuard<'_, Vec<Follower>> {
-        self.followers.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn set(&self, ring: Keyring, mut followers: MutexGuard<'_, Vec<Follower>>) {
-        self.current.store(Arc::new(ring));
-        let ring = self.current.load();
-        followers.retain(|follow| follow(&ring));
-    }
-
     /// Reads the file again if it is another one than `seen`.
     fn take_up(&self, file: &KeyFile, seen: &mut Option<Version>) -> Result<(), KeyFileError> {
         let version = file.version().map_err(KeyFileError::io(file.path(), "read"))?;
         if *seen == Some(version) {
             return Ok(());
         }
-        let followers = self.followers();
-        let ring = file.read()?;
-        self.set(ring, followers);
+        let replacing = self.ring.replacing();
+        replacing.set(file.read()?);
         *seen = Some(version);
         Ok(())
     }

@@ -4,6 +4,7 @@
 mod error;
 mod file;
 mod live;
+mod set;
 
 use std::fs;
 use std::path::Path;
@@ -11,8 +12,8 @@ use std::path::Path;
 use vorsel_core::{Algorithm, KeyError, KeyTimes, Keyring, Lifetime, SigningKey};
 
 pub use error::{KeyFileError, KeyStepError};
-pub(crate) use live::Live;
 pub use live::LiveKeyring;
+pub use set::LiveKeySet;
 
 use crate::clock::now;
 

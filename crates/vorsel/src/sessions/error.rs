@@ -1,23 +1,10 @@
-//! Why sessions are not set up, begun or renewed.
+//! Why sessions are not begun or renewed.
 
-use vorsel_core::{EndReason, Finding, IssueError, KeyError};
+use vorsel_core::{EndReason, Finding, IssueError, RenewalRefusal};
 
 use crate::admission::AdmissionError;
-use crate::keys::KeyStepError;
 use crate::random::RandomError;
 use crate::store::StoreError;
-
-/// Why sessions cannot be set up like this.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum SetUpError {
-    /// The keys for refresh tokens are not HMAC secrets.
-    #[error("refresh tokens cannot be signed with these keys")]
-    Keys(#[from] KeyError),
-    /// The keyring could not be told of a longer lifetime.
-    #[error("the keys do not reckon with tokens that last so long")]
-    Lifetime(#[from] KeyStepError),
-}
 
 /// Why nobody was signed in.
 #[derive(Debug, thiserror::Error)]
@@ -99,4 +86,19 @@ pub enum RenewError {
     /// The operating system gave no randomness.
     #[error(transparent)]
     Random(#[from] RandomError),
+}
+
+impl From<RenewalRefusal> for RenewError {
+    fn from(refusal: RenewalRefusal) -> Self {
+        match refusal {
+            RenewalRefusal::Expired => Self::Expired,
+            RenewalRefusal::Ended(why) => Self::Ended(why),
+            RenewalRefusal::Outrun => Self::Outrun,
+            RenewalRefusal::StoreBroken => {
+                let cause = "every attempt lost a race, yet the session did not change";
+                StoreError::new("advance a session", cause).into()
+            }
+            _ => Self::UnknownSession,
+        }
+    }
 }

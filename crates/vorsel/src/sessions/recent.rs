@@ -26,7 +26,9 @@ impl Recent {
         *place = Some(session);
     }
 
-    /// The session, if it is still remembered; from then on it is not any more.
+    /// The session, if it is still remembered. It is taken, not read: of two requests with the same token the second one
+    /// loads what the first one made of the session, rather than trying a swap that is bound to lose; and a session that is
+    /// found to have ended elsewhere is not remembered for longer.
     pub(super) fn take(&self, id: &str) -> Option<Session> {
         let mut place = self.place(id).lock().unwrap_or_else(PoisonError::into_inner);
         if place.as_ref().is_some_and(|session| session.id == id) { place.take() } else { None }

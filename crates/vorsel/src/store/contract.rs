@@ -5,14 +5,18 @@ use std::fmt;
 use std::sync::Arc;
 
 use async_trait::async_trait;
-use vorsel_core::{Beyond, EndReason, Ended, PerSubject, Revocation, Session, Timestamp};
+use vorsel_core::{Advance, Revocation, Session, Timestamp};
+
+use super::end::{Cap, End, Inserted};
 
 /// Keeps sessions, and the feed of what was revoked. This contract binds whoever writes one; the suite in
 /// `testing::store` checks it.
 ///
+/// - **Decides nothing.** What goes on the feed for an end, who makes way for a new session, and what follows from a lost
+///   race is said by [`End`], [`Cap`] and the renewal in the core; a store carries it out.
 /// - **Atomic.** Each method happens as a whole or not at all, whoever else calls at the same time, in this process or
 ///   another. [`advance`](Self::advance) is the compare-and-swap that rotation stands on: of several callers that
-///   advance the same generation, exactly one gets `true`.
+///   advance the same generation, exactly one gets [`Advanced::Made`].
 /// - **Durable.** What a method said is done survives a crash of the process, in every store but the one in memory.
 /// - **Exact.** A session loads as it was stored: times to the microsecond, the secret to the byte.
 /// - **Final.** An ended session stays ended, with the reason and the time it was first given, and is not advanced.
@@ -20,14 +24,25 @@ use vorsel_core::{Beyond, EndReason, Ended, PerSubject, Revocation, Session, Tim
 /// - **In order.** A reader of the feed that goes on from its cursor misses nothing: what was there when a page was read
 ///   is on that page or before it.
 ///
-/// A session holds a secret; a store keeps it as it is, and a copy of the store is useless without the signing key.
+/// Stores may differ in how long they wait before they give up, in how soon a [watch](Self::watch) returns, in how many spent
+/// generations they keep beyond [`MOST_SPENT`](Session::MOST_SPENT), in whether an advance asks for the generation before or
+/// for any below (whoever advances has seen the one before, so both come to the same), and in what a fail-over may lose; each
+/// says so.
+///
+/// The facts of a session hold a secret; a store keeps them as [`Facts::to_bytes`](vorsel_core::Facts::to_bytes) writes them,
+/// with columns of its own only for what it searches for. A copy of the store is useless without the signing key.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` is no store for sessions",
+    note = "vorsel::store has MemoryStore, SqliteStore, PostgresStore and RedisStore",
+    note = "a store of your own implements SessionStore and passes vorsel::testing::store::every_rule"
+)]
 #[async_trait]
 pub trait SessionStore: fmt::Debug + Send + Sync {
-    /// Keeps a new session, if its subject has room for it.
+    /// Keeps a new session, if its subject may have one more; those that make way for it are ended in the same step.
     ///
     /// # Errors
     /// If a session of that id is there already, which random ids rule out, or the store fails.
-    async fn insert(&self, session: &Session, room: Option<Room>) -> Result<Inserted, StoreError>;
+    async fn insert(&self, session: &Session, cap: Option<Cap>) -> Result<Inserted, StoreError>;
 
     /// The session of this id, ended ones too.
     ///
@@ -35,13 +50,13 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     /// If the store fails.
     async fn load(&self, id: &str) -> Result<Option<Session>, StoreError>;
 
-    /// Replaces the session by `next`, unless it has reached `next`'s generation already or has ended. Says whether it did.
-    /// Whoever calls this has seen the generation before in this store, so none is left out. Only generation, `renewed_at`,
-    /// `idle_until` and the spent generations change, which are the current one and the spent ones of before.
+    /// Moves the session on to another generation, unless it has reached that one already or has ended. Whoever calls this
+    /// has seen the generation before in this store, so none is left out. The spent generations are those that were there,
+    /// with the one that was current in front.
     ///
     /// # Errors
     /// If the store fails. Then it is open whether the swap was made; the caller presents the token again.
-    async fn advance(&self, next: &Session) -> Result<bool, StoreError>;
+    async fn advance(&self, id: &str, change: Advance<'_>) -> Result<Advanced, StoreError>;
 
     /// All sessions of a subject that are kept, ended ones too, the oldest first.
     ///
@@ -55,13 +70,11 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     /// If the store fails.
     async fn page(&self, after: Option<&str>, limit: u32) -> Result<Vec<Session>, StoreError>;
 
-    /// Ends the sessions that `which` names and that have not ended; says how many those were. Their tokens are put on
-    /// the feed, to be remembered until `until`: for those that [started before](Which::StartedBefore) a moment as
-    /// [one entry](Which::feed_entries) for all that started before the second it lies in.
+    /// Ends the sessions that are meant and have not ended, and puts on the feed what the end says; how many those were.
     ///
     /// # Errors
     /// If the store fails.
-    async fn end(&self, which: Which<'_>, ended: Ended, until: Timestamp) -> Result<u64, StoreError>;
+    async fn end(&self, end: End<'_>) -> Result<u64, StoreError>;
 
     /// Puts an entry on the feed.
     ///
@@ -88,6 +101,16 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     /// # Errors
     /// If the store fails.
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError>;
+}
+
+/// What became of an advance.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[must_use]
+pub enum Advanced {
+    /// The session is in the new generation.
+    Made,
+    /// It was there already, has ended, or is not there. Nothing changed.
+    Lost,
 }
 
 /// Waits for the feed to grow.
@@ -125,77 +148,6 @@ pub struct FeedPage {
     pub entries: Vec<Revocation>,
     /// Where to go on; none if there was nothing yet.
     pub cursor: Option<Cursor>,
-}
-
-/// How many sessions a subject may have, and when that is asked.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Room {
-    /// The limit.
-    pub limit: PerSubject,
-    /// The moment: sessions that have ended or expired by then do not count.
-    pub now: Timestamp,
-    /// Until when the tokens of a session that makes way have to be remembered.
-    pub until: Timestamp,
-}
-
-impl Room {
-    /// How many of the oldest of `live` sessions have to make way for one more; none if there is no room.
-    #[must_use]
-    pub fn to_displace(&self, live: usize) -> Option<usize> {
-        let excess = (live + 1).saturating_sub(self.limit.most.get() as usize);
-        match self.limit.beyond {
-            Beyond::Refuse if excess > 0 => None,
-            _ => Some(excess),
-        }
-    }
-
-    /// How a session that makes way ends.
-    #[must_use]
-    pub const fn ended(&self) -> Ended {
-        Ended { at: self.now, why: EndReason::Displaced }
-    }
-}
-
-/// What became of a new session.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[must_use]
-pub enum Inserted {
-    /// It is kept, and so many others made way.
-    Kept {
-        /// How many.
-        displaced: u64,
-    },
-    /// The subject has as many sessions as it may. Nothing changed.
-    Full,
-}
-
-/// Which sessions to end.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Which<'a> {
-    /// The session of this id.
-    One(&'a str),
-    /// Every session of this subject.
-    OfSubject(&'a str),
-    /// Every session that started before this moment.
-    StartedBefore(Timestamp),
-}
-
-impl Which<'_> {
-    /// What is put on the feed: for which of the ended sessions an entry of their own, and up to when one for all.
-    ///
-    /// Tokens give the time of their sign-in in whole seconds. Those from the seconds before the one that the moment lies
-    /// in are named together; a session that began within that second is named itself, since another may have begun in it
-    /// after the moment.
-    #[must_use]
-    pub fn feed_entries(self) -> (Option<Timestamp>, Timestamp) {
-        match self {
-            Self::One(_) | Self::OfSubject(_) => (None, Timestamp::MIN),
-            Self::StartedBefore(moment) => {
-                let second = moment.whole_secs();
-                (Some(second.before(std::time::Duration::from_micros(1))), second)
-            }
-        }
-    }
 }
 
 /// The store could not do what it was asked. Nothing was half done.

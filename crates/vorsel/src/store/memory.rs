@@ -6,9 +6,10 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use async_trait::async_trait;
 use tokio::sync::watch;
-use vorsel_core::{Ended, Revocation, Revoked, Session, Timestamp};
+use vorsel_core::{Advance, Revocation, Session, Timestamp};
 
-use super::contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
+use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
+use super::end::{Cap, End, Inserted};
 
 /// Keeps sessions in memory. They are gone with the process.
 #[derive(Debug, Default)]
@@ -45,53 +46,61 @@ impl MemoryStore {
             });
         }
     }
+
+    fn carry_out(&self, kept: &mut Kept, end: End<'_>) -> u64 {
+        let mut entries: Vec<_> = end.entry_for_all().into_iter().collect();
+        let mut count = 0;
+        for session in kept.sessions.values_mut().filter(|session| session.ended.is_none() && end.which.names(session))
+        {
+            session.ended = Some(end.ended);
+            count += 1;
+            entries.extend(end.entry_for(&session.id, session.facts.started_at));
+        }
+        self.put(kept, entries);
+        count
+    }
 }
 
 #[async_trait]
 impl SessionStore for MemoryStore {
-    async fn insert(&self, session: &Session, room: Option<Room>) -> Result<Inserted, StoreError> {
+    async fn insert(&self, session: &Session, cap: Option<Cap>) -> Result<Inserted, StoreError> {
         let mut kept = self.kept();
         if kept.sessions.contains_key(&session.id) {
             return Err(StoreError::new("insert a session", "its id is taken"));
         }
-        let mut displaced = Vec::new();
-        if let Some(room) = room {
-            let live = |other: &&mut Session| other.subject == session.subject && other.is_live(room.now);
-            let mut live: Vec<_> = kept.sessions.values_mut().filter(live).collect();
-            live.sort_by_key(|other| other.started_at);
-            let Some(count) = room.to_displace(live.len()) else { return Ok(Inserted::Full) };
-            for other in live.into_iter().take(count) {
-                other.ended = Some(room.ended());
-                displaced.push(Revocation { what: Revoked::Session(other.id.clone()), until: room.until });
-            }
+        let mut displaced = 0;
+        if let Some(cap) = cap {
+            let is_live = |other: &&Session| other.facts.subject == session.facts.subject && other.is_live(cap.now);
+            let mut live: Vec<_> = kept.sessions.values().filter(is_live).collect();
+            live.sort_by_key(|other| other.facts.started_at);
+            let live: Vec<_> = live.into_iter().map(|other| other.id.clone()).collect();
+            let Some(first) = cap.making_way(&live) else { return Ok(Inserted::Full) };
+            displaced = first.iter().map(|id| self.carry_out(&mut kept, cap.end(id))).sum();
         }
         kept.sessions.insert(session.id.clone(), session.clone());
-        let count = displaced.len() as u64;
-        self.put(&mut kept, displaced);
-        Ok(Inserted::Kept { displaced: count })
+        Ok(Inserted::Kept { displaced })
     }
 
     async fn load(&self, id: &str) -> Result<Option<Session>, StoreError> {
         Ok(self.kept().sessions.get(id).cloned())
     }
 
-    async fn advance(&self, next: &Session) -> Result<bool, StoreError> {
-        match self.kept().sessions.get_mut(&next.id) {
-            Some(session) if session.ended.is_none() && session.generation + 1 == next.generation => {
-                session.generation = next.generation;
-                session.renewed_at = next.renewed_at;
-                session.idle_until = next.idle_until;
-                session.spent.clone_from(&next.spent);
-                Ok(true)
+    async fn advance(&self, id: &str, change: Advance<'_>) -> Result<Advanced, StoreError> {
+        match self.kept().sessions.get_mut(id) {
+            Some(session) if session.ended.is_none() && session.current.number + 1 == change.current.number => {
+                session.current = change.current;
+                change.spent.clone_into(&mut session.spent);
+                Ok(Advanced::Made)
             }
-            _ => Ok(false),
+            _ => Ok(Advanced::Lost),
         }
     }
 
     async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {
         let kept = self.kept();
-        let mut found: Vec<_> = kept.sessions.values().filter(|session| session.subject == subject).cloned().collect();
-        found.sort_by_key(|session| session.started_at);
+        let mut found: Vec<_> =
+            kept.sessions.values().filter(|session| session.facts.subject == subject).cloned().collect();
+        found.sort_by_key(|session| session.facts.started_at);
         Ok(found)
     }
 
@@ -102,23 +111,8 @@ impl SessionStore for MemoryStore {
         Ok(rest.take(limit as usize).map(|(_, session)| session.clone()).collect())
     }
 
-    async fn end(&self, which: Which<'_>, ended: Ended, until: Timestamp) -> Result<u64, StoreError> {
-        let mut kept = self.kept();
-        let (up_to, named_from) = which.feed_entries();
-        let together = up_to.map(|up_to| Revoked::Everything { up_to });
-        let mut entries: Vec<_> = together.map(|what| Revocation { what, until }).into_iter().collect();
-        let mut count = 0;
-        for session in kept.sessions.values_mut() {
-            if session.ended.is_none() && which.names(session) {
-                session.ended = Some(ended);
-                count += 1;
-                if session.started_at >= named_from {
-                    entries.push(Revocation { what: Revoked::Session(session.id.clone()), until });
-                }
-            }
-        }
-        self.put(&mut kept, entries);
-        Ok(count)
+    async fn end(&self, end: End<'_>) -> Result<u64, StoreError> {
+        Ok(self.carry_out(&mut self.kept(), end))
     }
 
     async fn revoke(&self, revocation: &Revocation) -> Result<(), StoreError> {
@@ -140,7 +134,7 @@ impl SessionStore for MemoryStore {
 
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError> {
         let mut kept = self.kept();
-        let over = kept.sessions.values().filter(|session| session.idle_until < before).take(limit as usize);
+        let over = kept.sessions.values().filter(|session| session.current.idle_until < before).take(limit as usize);
         let over: Vec<_> = over.map(|session| session.id.clone()).collect();
         over.iter().for_each(|id| drop(kept.sessions.remove(id)));
         let old = kept.feed.iter().filter(|(_, entry)| entry.until < before).take(limit as usize);
@@ -162,15 +156,5 @@ impl FeedWatch for MemoryWatch {
         let last = after.and_then(|cursor| place(cursor).ok()).unwrap_or_default();
         let wait = self.0.wait_for(|count| *count > last).await;
         wait.map(drop).map_err(|error| StoreError::new("watch the feed", error))
-    }
-}
-
-impl Which<'_> {
-    fn names(&self, session: &Session) -> bool {
-        match self {
-            Self::One(id) => session.id == *id,
-            Self::OfSubject(subject) => session.subject == *subject,
-            Self::StartedBefore(moment) => session.started_at < *moment,
-        }
     }
 }

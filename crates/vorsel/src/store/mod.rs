@@ -1,25 +1,21 @@
 //! Where sessions are kept, and the feed of what was revoked.
 
 mod contract;
+mod end;
 mod memory;
-#[cfg(feature = "postgres")]
-mod postgres;
 #[cfg(any(feature = "postgres", feature = "redis", feature = "sqlite"))]
 mod record;
 #[cfg(feature = "redis")]
 mod redis;
 #[cfg(any(feature = "postgres", feature = "sqlite"))]
-mod rows;
-#[cfg(feature = "sqlite")]
-mod sqlite;
-#[cfg(any(feature = "postgres", feature = "sqlite"))]
-mod together;
+mod sql;
 
-pub use contract::{Cursor, FeedPage, FeedWatch, Inserted, Room, SessionStore, StoreError, Which};
+pub use contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
+pub use end::{Cap, End, Inserted, Which};
 pub use memory::MemoryStore;
-#[cfg(feature = "postgres")]
-pub use postgres::PostgresStore;
 #[cfg(feature = "redis")]
-pub use redis::RedisStore;
+pub use redis::{RedisSettings, RedisStore};
+#[cfg(feature = "postgres")]
+pub use sql::{PostgresSettings, PostgresStore};
 #[cfg(feature = "sqlite")]
-pub use sqlite::SqliteStore;
+pub use sql::{SqliteSettings, SqliteStore};

@@ -2,6 +2,8 @@
 
 use vorsel_core::{EndReason, Ended, Revocation, Revoked, Timestamp};
 
+use super::contract::StoreError;
+
 /// A reason that a later release wrote still means that the session is over.
 pub(super) fn read_ended(at: Option<i64>, why: Option<&str>) -> Option<Ended> {
     let why = why.and_then(EndReason::from_code).unwrap_or(EndReason::Withdrawn);
@@ -16,17 +18,14 @@ pub(super) struct Entry<'r> {
     pub(super) until: i64,
 }
 
-pub(super) const SESSION: &str = "session";
-pub(super) const EVERYTHING: &str = "everything";
-
 impl<'r> Entry<'r> {
     pub(super) fn of(revocation: &'r Revocation) -> Self {
         let (kind, name, up_to) = match &revocation.what {
             Revoked::Token(id) => ("token", id.as_str(), 0),
-            Revoked::Session(id) => (SESSION, id.as_str(), 0),
+            Revoked::Session(id) => ("session", id.as_str(), 0),
             Revoked::Key(id) => ("key", id.as_str(), 0),
             Revoked::Subject { subject, up_to } => ("subject", subject.as_str(), up_to.as_micros()),
-            Revoked::Everything { up_to } => (EVERYTHING, "", up_to.as_micros()),
+            Revoked::Everything { up_to } => ("everything", "", up_to.as_micros()),
         };
         Self { kind, name, up_to, until: revocation.until.as_micros() }
     }
@@ -38,10 +37,41 @@ pub(super) fn read_entry(kind: &str, name: String, up_to: i64, until: i64) -> Re
     let (up_to, until) = (Timestamp::from_micros(up_to), Timestamp::from_micros(until));
     let what = match kind {
         "token" => Revoked::Token(name),
-        SESSION => Revoked::Session(name),
+        "session" => Revoked::Session(name),
         "key" => Revoked::Key(name),
         "subject" => Revoked::Subject { subject: name, up_to },
         _ => Revoked::Everything { up_to },
     };
     Revocation { what, until }
+}
+
+/// Where a store's form stands, as it says itself, and which steps lead to the present one. A form of a later release is left
+/// alone.
+pub(super) fn steps_left<'m, M>(migrations: &'m [M], found: i64) -> Result<&'m [M], StoreError> {
+    let taken = usize::try_from(found).ok().and_then(|taken| migrations.get(taken..));
+    taken.ok_or_else(|| {
+        let expected = format!("expected a schema of version {} or before, but found {found}", migrations.len());
+        StoreError::new("read what a later release has changed", expected)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A version that is written from anything but the list would have a step taken again at each start.
+    #[test]
+    fn each_step_is_taken_once_however_many_there_are() {
+        let mut steps = Vec::new();
+        let mut version = 0;
+        for next in ["first", "second", "third", "fourth"] {
+            steps.push(next);
+            assert_eq!(steps_left(&steps, version).expect("steps"), [next]);
+            version = steps.len() as i64;
+            assert_eq!(steps_left(&steps, version).expect("steps"), [""; 0]);
+        }
+        for later in [5, i64::MAX, -1] {
+            assert!(steps_left(&steps, later).is_err(), "{later}");
+        }
+    }
 }

@@ -168,7 +168,10 @@ impl TestCaller<'_> {
         let now = self.issuer.clock.now();
         let scopes = Scopes::parse(&self.scope).unwrap_or_else(|error| panic!("{error}"));
         let id = random_id().unwrap_or_else(|error| panic!("{error}"));
-        let mut draft = AccessDraft::new(&self.subject, &self.audience, "test", self.lifetime)
+        let mut draft = AccessDraft::of(&self.subject)
+            .audience(&self.audience)
+            .client("test")
+            .lasting(self.lifetime)
             .roles(&self.roles)
             .scopes(scopes)
             .session(&self.session, now.before(self.signed_in_ago))

@@ -10,7 +10,7 @@ use vorsel::store::SessionStore;
 use vorsel::testing::StillClock;
 use vorsel::{
     Admission, AdmissionError, Algorithm, Clock, Expectations, Grant, IssuerKeys, KeyTimes, Keyring, NoOwn, Scopes,
-    Secret, SessionLimits, Sessions, SigningKey, Timestamp, Verifier,
+    Secret, SessionLimits, Sessions, SessionsBuilder, SigningKey, Timestamp, Verifier,
 };
 
 pub(crate) const ISSUER: &str = "https://id.skarnhill.test";
@@ -46,6 +46,7 @@ impl Admission<NoOwn> for Book {
 
 /// Sessions on a store, with a clock to move and a book to change.
 pub(crate) struct House {
+    store: Arc<dyn SessionStore>,
     pub(crate) sessions: Arc<Sessions<NoOwn>>,
     pub(crate) clock: Arc<StillClock>,
     pub(crate) book: Arc<Book>,
@@ -62,10 +63,10 @@ pub(crate) fn houses(store: &Arc<dyn SessionStore>, count: usize, window: Durati
     (0..count)
         .map(|_| {
             let limits = SessionLimits { retry_window: window, ..SessionLimits::default() };
-            let sessions =
-                Sessions::new(ISSUER, keys.clone(), AUDIENCE, store.clone(), book.clone()).expect("sessions");
-            let sessions = Arc::new(sessions.limits(limits).expect("limits").clock(clock.clone()));
-            House { sessions, clock: clock.clone(), book: book.clone() }
+            let sessions = Sessions::builder(ISSUER, AUDIENCE).keys(keys.clone()).store(store.clone());
+            let sessions = sessions.admission(book.clone()).limits(limits).clock(clock.clone());
+            let sessions = Arc::new(sessions.build().expect("sessions"));
+            House { store: store.clone(), sessions, clock: clock.clone(), book: book.clone() }
         })
         .collect()
 }
@@ -77,6 +78,13 @@ pub(crate) fn house(store: &Arc<dyn SessionStore>) -> House {
 impl House {
     pub(crate) fn verifier(&self) -> Verifier {
         Verifier::new(self.sessions.keys().access.current().key_set(), Expectations::access(ISSUER, AUDIENCE))
+    }
+
+    /// The same house, its sessions set up differently.
+    pub(crate) fn set_up(self, change: impl FnOnce(SessionsBuilder<NoOwn>) -> SessionsBuilder<NoOwn>) -> Self {
+        let sessions = Sessions::builder(ISSUER, AUDIENCE).keys(self.sessions.keys().clone());
+        let sessions = sessions.store(self.store.clone()).admission(self.book.clone()).clock(self.clock.clone());
+        Self { sessions: Arc::new(change(sessions).build().expect("sessions")), ..self }
     }
 
     pub(crate) fn now(&self) -> Timestamp {

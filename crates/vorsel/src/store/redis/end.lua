@@ -1,4 +1,4 @@
--- Ends sessions and puts them on the feed. Answers how many it ended.
+-- Ends sessions and puts them on the feed, as an End says it. Answers how many it ended.
 local which, name, at, why, remembered, named_from, up_to =
   ARGV[1], ARGV[2], ARGV[3], ARGV[4], ARGV[5], tonumber(ARGV[6]), ARGV[7]
 local ids = { name }

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use vorsel_core::{EndReason, Ended, Revocation, Revoked, Timestamp};
 
-use super::material::{LATER, START, session, stored};
+use super::material::{LATER, START, end, session, stored};
 use crate::random::random_id;
 use crate::store::{Cursor, SessionStore, Which};
 
@@ -49,8 +49,8 @@ pub async fn tells_of_every_end(store: &dyn SessionStore) {
     let ended = Ended { at: START, why: EndReason::SignedOut };
     let before = feed_end(store).await;
     for _ in 0..2 {
-        store.end(Which::One(&one.id), ended, LATER).await.expect("end");
-        store.end(Which::OfSubject(&subject), ended, LATER).await.expect("end");
+        end(store, Which::One(&one.id), ended).await;
+        end(store, Which::OfSubject(&subject), ended).await;
     }
     let told: BTreeSet<_> =
         feed_after(store, before.as_ref()).await.into_iter().map(|entry| format!("{entry:?}")).collect();
@@ -60,14 +60,11 @@ pub async fn tells_of_every_end(store: &dyn SessionStore) {
     // A moment within a second: the second's own sessions by name, all before it together.
     let long_ago = Timestamp::from_micros(1_500_000_000_500_000);
     for (before, is_named) in [(Duration::from_micros(1), true), (Duration::from_secs(1), false)] {
-        store
-            .insert(&session(if is_named { "named" } else { "not" }, long_ago.before(before)), None)
-            .await
-            .map(drop)
-            .expect("insert");
+        let session = session(if is_named { "named" } else { "not" }, long_ago.before(before));
+        let _kept = store.insert(&session, None).await.expect("insert");
     }
     let before = feed_end(store).await;
-    assert_eq!(store.end(Which::StartedBefore(long_ago), ended, LATER).await.expect("end"), 2);
+    assert_eq!(end(store, Which::StartedBefore(long_ago), ended).await, 2);
     let told = feed_after(store, before.as_ref()).await;
     let up_to = Timestamp::from_micros(1_499_999_999_999_999);
     assert_eq!(told[0], Revocation { what: Revoked::Everything { up_to }, until: LATER });

@@ -10,15 +10,17 @@ use std::num::NonZeroU32;
 use std::sync::Arc;
 use std::time::Duration;
 
-use vorsel_core::{Beyond, EndReason, Ended, PerSubject, Revocation, Secret, Session, Spent, Timestamp};
+use vorsel_core::{
+    Beyond, EndReason, Ended, Generation, PerSubject, Revocation, Scopes, Secret, Session, Spent, Timestamp,
+};
 
 use crate::random::random_id;
-use crate::store::{Inserted, Room, SessionStore, Which};
+use crate::store::{Advanced, Cap, Inserted, SessionStore, Which};
 use feed::{feed_after, feed_end, of_session};
 pub use feed::{
     feeds_whatever_is_revoked, misses_nothing_on_the_feed, tells_of_every_end, wakes_whoever_watches_the_feed,
 };
-use material::{LATER, START, load, next_of, session, stored};
+use material::{LATER, START, advance, end, load, next_of, session, stored, with_facts};
 
 /// Checks every rule of the contract in turn.
 ///
@@ -36,8 +38,8 @@ pub async fn every_rule(store: Arc<dyn SessionStore>) {
     ends_by_subject_and_by_start(&*store).await;
     lists_a_subject_oldest_first(&*store).await;
     lists_all_in_pages(&*store).await;
-    keeps_to_the_room_of_a_subject(&*store).await;
-    lets_no_more_in_than_there_is_room_for(store.clone()).await;
+    keeps_to_the_limit_of_a_subject(&*store).await;
+    lets_no_more_in_than_the_limit(store.clone()).await;
     tells_of_every_end(&*store).await;
     feeds_whatever_is_revoked(&*store).await;
     misses_nothing_on_the_feed(store.clone()).await;
@@ -57,13 +59,17 @@ pub async fn loads_what_was_stored(store: &dyn SessionStore) {
         ("o'brien \"; DROP TABLE x; --", Some("")),
         ("наблюдатель 🔭", Some("line\nbreak")),
     ] {
-        let mut session = session(subject, START);
-        session.device = device.map(str::to_owned);
-        session.acr = device.map(str::to_owned);
-        session.generation = 3;
+        let mut session = with_facts(&session(subject, START), |facts| {
+            facts.device = device.map(str::to_owned);
+            facts.acr = device.map(str::to_owned);
+            facts.scopes = device.map(|_| Scopes::parse("exposures:read logs:read").expect("scopes"));
+            facts.bound_to = device.map(str::to_owned);
+            facts.authenticated_at = START.before(Duration::from_micros(1));
+            facts.secret = Secret::new((0..=255).collect());
+        });
+        session.current.number = 3;
         session.spent =
             (0..3).map(|age| Spent { began_at: START, idle_until: START.after(Duration::from_secs(age)) }).collect();
-        session.secret = Secret::new((0..=255).collect());
         store.insert(&session, None).await.map(drop).expect("insert");
         assert_eq!(load(store, &session.id).await, session);
     }
@@ -75,7 +81,7 @@ pub async fn loads_what_was_stored(store: &dyn SessionStore) {
 /// Where the store breaks the rule.
 pub async fn refuses_an_id_that_is_taken(store: &dyn SessionStore) {
     let first = stored(store, "obs-0017").await;
-    let second = Session { subject: "dir-0001".to_owned(), ..first.clone() };
+    let second = with_facts(&first, |facts| "dir-0001".clone_into(&mut facts.subject));
     assert!(store.insert(&second, None).await.is_err());
     assert_eq!(load(store, &first.id).await, first);
 }
@@ -89,21 +95,22 @@ pub async fn takes_each_generation_once(store: &dyn SessionStore) {
     let mut passed = vec![session.clone()];
     for number in 1..=Session::MOST_SPENT as u64 + 2 {
         session = next_of(&session, START.after(Duration::from_micros(number)));
-        assert!(store.advance(&session).await.expect("advance"), "generation {number}");
+        assert!(advance(store, &session).await, "generation {number}");
         passed.push(session.clone());
         assert_eq!(load(store, &session.id).await, session);
         for known in passed.iter().rev().take(3).chain(&passed[..1]) {
-            let again = Session { renewed_at: LATER, ..known.clone() };
-            assert!(!store.advance(&again).await.expect("advance"), "generation {} again", known.generation);
+            let current = Generation { began_at: LATER, ..known.current };
+            let again = Session { current, ..known.clone() };
+            assert!(!advance(store, &again).await, "generation {} again", known.current.number);
         }
     }
     assert_eq!(load(store, &session.id).await, session);
     let nobody = next_of(&self::session("unknown", START), START);
-    assert!(!store.advance(&nobody).await.expect("advance"));
+    assert!(!advance(store, &nobody).await);
     assert_eq!(store.load(&nobody.id).await.expect("load"), None);
 }
 
-/// Of many callers that advance the same generation at once, one gets `true`.
+/// Of many callers that advance the same generation at once, one gets [`Advanced::Made`].
 ///
 /// # Panics
 /// Where the store breaks the rule.
@@ -113,7 +120,7 @@ pub async fn lets_one_of_many_advance(store: Arc<dyn SessionStore>) {
     let callers: Vec<_> = (0..CALLERS)
         .map(|caller| {
             let (store, next) = (store.clone(), next_of(&first, START.after(Duration::from_secs(caller))));
-            tokio::spawn(async move { store.advance(&next).await.expect("advance").then_some(next) })
+            tokio::spawn(async move { advance(&*store, &next).await.then_some(next) })
         })
         .collect();
     let mut winners = Vec::new();
@@ -137,20 +144,20 @@ pub async fn keeps_advances_at_once_apart(store: Arc<dyn SessionStore>) {
         let first = stored(&*store, &format!("obs-{number:04}")).await;
         let next = next_of(&first, at);
         let (tried, expected) = match number % 4 {
-            0 => (Session { renewed_at: at, ..first.clone() }, None),
+            0 => (Session { current: Generation { began_at: at, ..first.current }, ..first.clone() }, None),
             1 => {
                 let ended = Ended { at, why: EndReason::SignedOut };
-                assert_eq!(store.end(Which::One(&first.id), ended, LATER).await.expect("end"), 1);
+                assert_eq!(end(&*store, Which::One(&first.id), ended).await, 1);
                 (next, None)
             }
             _ => (next.clone(), Some(next)),
         };
         let store = store.clone();
         callers.push(tokio::spawn(async move {
-            let advanced = store.advance(&tried).await.expect("advance");
+            let advanced = advance(&*store, &tried).await;
             let kept = load(&*store, &first.id).await;
             assert_eq!(advanced, expected.is_some(), "session {number}");
-            assert_eq!(kept.generation, u64::from(advanced));
+            assert_eq!(kept.current.number, u64::from(advanced));
             assert!(expected.is_none_or(|expected| kept == expected), "session {number} is another's");
         }));
     }
@@ -170,7 +177,7 @@ pub async fn answers_whoever_still_waits(store: Arc<dyn SessionStore>) {
         for _ in 0..12 {
             let first = stored(&*store, "obs-0017").await;
             let (store, next) = (store.clone(), next_of(&first, START));
-            callers.push((first.id, tokio::spawn(async move { store.advance(&next).await })));
+            callers.push((first.id, tokio::spawn(async move { store.advance(&next.id, next.advance()).await })));
         }
         tokio::time::sleep(Duration::from_micros(delay * 40)).await;
         for (_, caller) in callers.iter().step_by(3) {
@@ -178,9 +185,9 @@ pub async fn answers_whoever_still_waits(store: Arc<dyn SessionStore>) {
         }
         for (id, caller) in callers {
             let waited = tokio::time::timeout(Duration::from_secs(60), caller).await.expect("an answer");
-            let kept = load(&*store, &id).await.generation;
+            let kept = load(&*store, &id).await.current.number;
             match waited {
-                Ok(answer) => assert_eq!((answer.expect("advance"), kept), (true, 1)),
+                Ok(answer) => assert_eq!((answer.expect("advance"), kept), (Advanced::Made, 1)),
                 Err(broken_off) => assert!(broken_off.is_cancelled() && kept <= 1),
             }
         }
@@ -195,14 +202,14 @@ pub async fn keeps_ended_sessions_ended(store: &dyn SessionStore) {
     for why in EndReason::ALL {
         let session = stored(store, "obs-0017").await;
         let ended = Ended { at: START.after(Duration::from_micros(7)), why };
-        assert_eq!(store.end(Which::One(&session.id), ended, LATER).await.expect("end"), 1);
+        assert_eq!(end(store, Which::One(&session.id), ended).await, 1);
         let again = Ended { at: START.after(Duration::from_secs(9)), why: EndReason::Withdrawn };
-        assert_eq!(store.end(Which::One(&session.id), again, LATER).await.expect("end"), 0);
-        assert!(!store.advance(&next_of(&session, START)).await.expect("advance"), "an ended session advanced");
+        assert_eq!(end(store, Which::One(&session.id), again).await, 0);
+        assert!(!advance(store, &next_of(&session, START)).await, "an ended session advanced");
         assert_eq!(load(store, &session.id).await, Session { ended: Some(ended), ..session });
     }
     let nobody = Ended { at: START, why: EndReason::SignedOut };
-    assert_eq!(store.end(Which::One("nobody"), nobody, LATER).await.expect("end"), 0);
+    assert_eq!(end(store, Which::One("nobody"), nobody).await, 0);
 }
 
 /// However an end and advances fall together, the session is ended afterwards and every later step says so.
@@ -213,17 +220,17 @@ pub async fn lets_no_advance_pass_an_end(store: Arc<dyn SessionStore>) {
     for _ in 0..16 {
         let first = stored(&*store, "obs-0017").await;
         let (advancing, next) = (store.clone(), next_of(&first, START));
-        let advance = tokio::spawn(async move { advancing.advance(&next).await.expect("advance") });
+        let advancing = tokio::spawn(async move { advance(&*advancing, &next).await });
         let (ending, id) = (store.clone(), first.id.clone());
         let ended = Ended { at: START, why: EndReason::SignedOut };
-        let end = tokio::spawn(async move { ending.end(Which::One(&id), ended, LATER).await.expect("end") });
-        let advanced = advance.await.expect("no panic");
-        assert_eq!(end.await.expect("no panic"), 1);
+        let ending = tokio::spawn(async move { end(&*ending, Which::One(&id), ended).await });
+        let advanced = advancing.await.expect("no panic");
+        assert_eq!(ending.await.expect("no panic"), 1);
         let session = load(&*store, &first.id).await;
         assert_eq!(session.ended, Some(ended));
-        assert_eq!(session.generation, u64::from(advanced));
+        assert_eq!(session.current.number, u64::from(advanced));
         let next = next_of(&session, START);
-        assert!(!store.advance(&next).await.expect("advance"));
+        assert!(!advance(&*store, &next).await);
     }
 }
 
@@ -239,14 +246,14 @@ pub async fn ends_by_subject_and_by_start(store: &dyn SessionStore) {
         store.insert(session, None).await.map(drop).expect("insert");
     }
     let ended = Ended { at: START, why: EndReason::Withdrawn };
-    assert_eq!(store.end(Which::StartedBefore(long_ago), ended, LATER).await.expect("end"), 0);
-    assert_eq!(store.end(Which::StartedBefore(late.started_at), ended, LATER).await.expect("end"), 1);
+    assert_eq!(end(store, Which::StartedBefore(long_ago), ended).await, 0);
+    assert_eq!(end(store, Which::StartedBefore(late.facts.started_at), ended).await, 1);
     assert_eq!(load(store, &early.id).await.ended, Some(ended));
     assert_eq!(load(store, &late.id).await.ended, None);
 
     let subject = random_id().expect("randomness");
     let mine = [stored(store, &subject).await, stored(store, &subject).await];
-    assert_eq!(store.end(Which::OfSubject(&subject), ended, LATER).await.expect("end"), 2);
+    assert_eq!(end(store, Which::OfSubject(&subject), ended).await, 2);
     for session in &mine {
         assert_eq!(load(store, &session.id).await.ended, Some(ended));
     }
@@ -264,7 +271,7 @@ pub async fn lists_a_subject_oldest_first(store: &dyn SessionStore) {
         store.insert(&session(&subject, START.after(Duration::from_secs(age))), None).await.map(drop).expect("insert");
     }
     let listed = store.of_subject(&subject).await.expect("list");
-    let starts: Vec<_> = listed.iter().map(|session| session.started_at.as_secs() - START.as_secs()).collect();
+    let starts: Vec<_> = listed.iter().map(|session| session.facts.started_at.as_secs() - START.as_secs()).collect();
     assert_eq!(starts, [1, 3, 5]);
     assert_eq!(store.of_subject("nobody").await.expect("list"), []);
 }
@@ -290,34 +297,34 @@ pub async fn lists_all_in_pages(store: &dyn SessionStore) {
     assert!(mine.iter().all(|id| seen.contains(id)));
 }
 
-fn room(most: u32, beyond: Beyond) -> Room {
-    let most = NonZeroU32::new(most).expect("room for one");
-    Room { limit: PerSubject { most, beyond }, now: START.after(Duration::from_secs(100)), until: LATER }
+fn cap(most: u32, beyond: Beyond) -> Cap {
+    let most = NonZeroU32::new(most).expect("one at least");
+    Cap { limit: PerSubject { most, beyond }, now: START.after(Duration::from_secs(100)), until: LATER }
 }
 
 /// A limit refuses, or ends the oldest; sessions that are over do not count.
 ///
 /// # Panics
 /// Where the store breaks the rule.
-pub async fn keeps_to_the_room_of_a_subject(store: &dyn SessionStore) {
+pub async fn keeps_to_the_limit_of_a_subject(store: &dyn SessionStore) {
     let subject = random_id().expect("randomness");
     let begun = |age| session(&subject, START.after(Duration::from_secs(age)));
     let sessions: Vec<_> = (0..5).map(begun).collect();
-    let insert = async |session: &Session, room| store.insert(session, Some(room)).await.expect("insert");
+    let insert = async |session: &Session, cap| store.insert(session, Some(cap)).await.expect("insert");
     let kept = |displaced| Inserted::Kept { displaced };
-    assert_eq!(insert(&sessions[0], room(2, Beyond::Refuse)).await, kept(0));
-    assert_eq!(insert(&sessions[1], room(2, Beyond::Refuse)).await, kept(0));
-    assert_eq!(insert(&sessions[2], room(2, Beyond::Refuse)).await, Inserted::Full);
+    assert_eq!(insert(&sessions[0], cap(2, Beyond::Refuse)).await, kept(0));
+    assert_eq!(insert(&sessions[1], cap(2, Beyond::Refuse)).await, kept(0));
+    assert_eq!(insert(&sessions[2], cap(2, Beyond::Refuse)).await, Inserted::Full);
     assert_eq!(store.load(&sessions[2].id).await.expect("load"), None);
-    assert_eq!(insert(&session("somebody else", START), room(1, Beyond::Refuse)).await, kept(0));
+    assert_eq!(insert(&session("somebody else", START), cap(1, Beyond::Refuse)).await, kept(0));
     let signed_out = Ended { at: START, why: EndReason::SignedOut };
-    assert_eq!(store.end(Which::One(&sessions[0].id), signed_out, LATER).await.expect("end"), 1);
-    assert_eq!(insert(&sessions[2], room(2, Beyond::Refuse)).await, kept(0));
+    assert_eq!(end(store, Which::One(&sessions[0].id), signed_out).await, 1);
+    assert_eq!(insert(&sessions[2], cap(2, Beyond::Refuse)).await, kept(0));
 
     let before = feed_end(store).await;
-    assert_eq!(insert(&sessions[3], room(2, Beyond::EndOldest)).await, kept(1));
-    assert_eq!(insert(&sessions[4], room(1, Beyond::EndOldest)).await, kept(2), "the limit was lowered");
-    let ended = Some(Ended { at: room(1, Beyond::EndOldest).now, why: EndReason::Displaced });
+    assert_eq!(insert(&sessions[3], cap(2, Beyond::EndOldest)).await, kept(1));
+    assert_eq!(insert(&sessions[4], cap(1, Beyond::EndOldest)).await, kept(2), "the limit was lowered");
+    let ended = Some(Ended { at: cap(1, Beyond::EndOldest).now, why: EndReason::Displaced });
     for (session, ended) in sessions.iter().zip([Some(signed_out), ended, ended, ended, None]) {
         assert_eq!(load(store, &session.id).await.ended, ended);
     }
@@ -325,16 +332,16 @@ pub async fn keeps_to_the_room_of_a_subject(store: &dyn SessionStore) {
     assert_eq!(feed_after(store, before.as_ref()).await, told);
 }
 
-/// However many sign in at once, no more get in than there is room for.
+/// However many sign in at once, no more get in than the limit says.
 ///
 /// # Panics
 /// Where the store breaks the rule.
-pub async fn lets_no_more_in_than_there_is_room_for(store: Arc<dyn SessionStore>) {
+pub async fn lets_no_more_in_than_the_limit(store: Arc<dyn SessionStore>) {
     let subject = random_id().expect("randomness");
     let callers: Vec<_> = (0..32)
         .map(|age| {
             let (store, session) = (store.clone(), session(&subject, START.after(Duration::from_secs(age))));
-            tokio::spawn(async move { store.insert(&session, Some(room(3, Beyond::Refuse))).await.expect("insert") })
+            tokio::spawn(async move { store.insert(&session, Some(cap(3, Beyond::Refuse))).await.expect("insert") })
         })
         .collect();
     let mut kept = 0;
@@ -363,7 +370,7 @@ pub async fn purges_in_steps(store: &dyn SessionStore) {
     let renewed = session("renewed", past);
     store.insert(&renewed, None).await.map(drop).expect("insert");
     let renewed = next_of(&renewed, START);
-    assert!(store.advance(&renewed).await.expect("advance"));
+    assert!(advance(store, &renewed).await);
     for expected in [2, 2, 1, 0] {
         assert_eq!(store.purge(before, 2).await.expect("purge"), expected);
     }

@@ -6,10 +6,9 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use async_trait::async_trait;
 use tokio::runtime::Handle;
 use tokio::sync::oneshot;
-use vorsel_core::Session;
 
-use super::contract::StoreError;
-use super::rows::Renewal;
+use super::rows::{RenewalRow, Written};
+use crate::store::contract::StoreError;
 
 /// A database that writes several renewals at once.
 #[async_trait]
@@ -18,40 +17,41 @@ pub(super) trait WriteRenewals: Clone + Send + Sync + 'static {
     const AT_ONCE: usize;
 
     /// Makes the compare-and-swap for each of the renewals, no two of which are for the same generation of a session.
-    /// Says for each whether it was made.
-    async fn write(&self, renewals: &[Renewal]) -> Result<Vec<bool>, StoreError>;
+    /// Says of each what became of it.
+    async fn write(&self, renewals: &[RenewalRow]) -> Result<Vec<Written>, StoreError>;
 }
 
 /// Collects renewals and writes them.
 #[derive(Clone, Debug)]
-pub(super) struct Together<D> {
+pub(super) struct Batcher<D> {
     pub(super) database: D,
     queue: Arc<Mutex<Queue>>,
 }
 
 #[derive(Debug, Default)]
 struct Queue {
-    waiting: Vec<(Renewal, Answer)>,
+    waiting: Vec<(RenewalRow, Answer)>,
     writers: usize,
 }
 
-type Answer = oneshot::Sender<Result<bool, StoreError>>;
+type Answer = oneshot::Sender<Result<Written, StoreError>>;
 
 /// A write is no larger, so that no renewal waits long for others.
-const MOST_TOGETHER: usize = 64;
+const LARGEST_BATCH: usize = 64;
 
-impl<D: WriteRenewals> Together<D> {
+impl<D: WriteRenewals> Batcher<D> {
     pub(super) fn new(database: D) -> Self {
         Self { database, queue: Arc::default() }
     }
 
-    /// [`advance`](super::SessionStore::advance), with the others that come at the same time.
-    pub(super) async fn advance(&self, next: &Session) -> Result<bool, StoreError> {
+    /// Makes a renewal, with the others that come at the same time.
+    pub(super) async fn advance(&self, next: RenewalRow) -> Result<Written, StoreError> {
         let (answer, answered) = oneshot::channel();
-        if let Some(mut writer) = self.enqueue(Renewal::of(next), answer)
+        if let Some(mut writer) = self.enqueue(next, answer)
             && let Some(batch) = writer.next_batch()
         {
-            // Alone, it goes without the detour; others must not lose their write if this request is broken off.
+            // Alone, it is awaited here: a task of its own costs a detour through the scheduler, and if this request is broken
+            // off, nobody else's write goes with it. Several are spawned, so that they go on whoever is broken off.
             if batch.answers.len() == 1 {
                 writer.write(batch).await;
                 writer.hand_over();
@@ -64,19 +64,19 @@ impl<D: WriteRenewals> Together<D> {
     }
 
     /// Adds to what waits. A writer, if another may begin.
-    fn enqueue(&self, renewal: Renewal, answer: Answer) -> Option<Writer<D>> {
+    fn enqueue(&self, renewal: RenewalRow, answer: Answer) -> Option<Writer<D>> {
         let mut queue = lock(&self.queue);
         queue.waiting.push((renewal, answer));
         (queue.writers < D::AT_ONCE).then(|| {
             queue.writers += 1;
-            Writer { together: self.clone(), at_work: true }
+            Writer { batcher: self.clone(), at_work: true }
         })
     }
 }
 
 /// Writes what waits.
 struct Writer<D: WriteRenewals> {
-    together: Together<D>,
+    batcher: Batcher<D>,
     at_work: bool,
 }
 
@@ -91,9 +91,10 @@ impl<D: WriteRenewals> Writer<D> {
     }
 
     async fn write(&self, batch: Batch) {
-        let written = self.together.database.write(&batch.renewals).await;
+        let written = self.batcher.database.write(&batch.renewals).await;
         for (place, answer) in batch.answers {
-            let made = written.as_ref().map(|made| place.is_some_and(|place| made[place])).map_err(Clone::clone);
+            let made =
+                written.as_ref().map(|made| place.map_or(Written::Lost, |place| made[place])).map_err(Clone::clone);
             // Nobody waits for a renewal whose request was broken off.
             let _ = answer.send(made);
         }
@@ -101,8 +102,8 @@ impl<D: WriteRenewals> Writer<D> {
 
     /// What has come in the meantime. If that is nothing, the writer is done: the next renewal brings its own.
     fn next_batch(&mut self) -> Option<Batch> {
-        let mut queue = lock(&self.together.queue);
-        let count = queue.waiting.len().min(MOST_TOGETHER);
+        let mut queue = lock(&self.batcher.queue);
+        let count = queue.waiting.len().min(LARGEST_BATCH);
         if count == 0 {
             queue.writers -= 1;
             self.at_work = false;
@@ -127,13 +128,13 @@ impl<D: WriteRenewals> Drop for Writer<D> {
         }
         match Handle::try_current() {
             Ok(runtime) => {
-                let mut writer = Self { together: self.together.clone(), at_work: true };
+                let mut writer = Self { batcher: self.batcher.clone(), at_work: true };
                 if let Some(batch) = writer.next_batch() {
                     runtime.spawn(writer.write_all(batch));
                 }
             }
             Err(_) => {
-                let mut queue = lock(&self.together.queue);
+                let mut queue = lock(&self.batcher.queue);
                 queue.writers -= 1;
                 queue.waiting.clear();
             }
@@ -142,17 +143,17 @@ impl<D: WriteRenewals> Drop for Writer<D> {
 }
 
 struct Batch {
-    renewals: Vec<Renewal>,
+    renewals: Vec<RenewalRow>,
     /// With the place of its renewal. One that is for the same generation as another has none: whether or not the other is
     /// made, it is not.
     answers: Vec<(Option<usize>, Answer)>,
 }
 
 impl Batch {
-    fn of(waiting: impl Iterator<Item = (Renewal, Answer)>) -> Self {
+    fn of(waiting: impl Iterator<Item = (RenewalRow, Answer)>) -> Self {
         let mut batch = Self { renewals: Vec::new(), answers: Vec::new() };
         for (renewal, answer) in waiting {
-            let same = |other: &Renewal| (other.generation, &other.id) == (renewal.generation, &renewal.id);
+            let same = |other: &RenewalRow| (other.generation, &other.id) == (renewal.generation, &renewal.id);
             let first = !batch.renewals.iter().any(same);
             batch.answers.push((first.then_some(batch.renewals.len()), answer));
             if first {

@@ -4,7 +4,7 @@ use std::cell::RefCell;
 
 /// The place of a text in a [`Page`].
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(crate) struct Span {
+pub(crate) struct Excerpt {
     start: u32,
     end: u32,
 }
@@ -18,14 +18,26 @@ impl Page {
         Self(String::new())
     }
 
-    pub(crate) fn text(&self, span: Span) -> &str {
+    pub(crate) fn text(&self, span: Excerpt) -> &str {
         self.0.get(span.start as usize..span.end as usize).unwrap_or_default()
+    }
+
+    /// Adds a text that does not stand in the payload.
+    pub(crate) fn add(&mut self, text: &str) -> Excerpt {
+        let start = self.0.len();
+        self.0.push_str(text);
+        Excerpt { start: place(start), end: place(self.0.len()) }
     }
 
     /// Bytes of memory held.
     pub(crate) fn memory(&self) -> usize {
         self.0.capacity()
     }
+}
+
+/// A token is never so large that its places need more than 32 bits; if it were, they would lead nowhere.
+fn place(at: usize) -> u32 {
+    u32::try_from(at).unwrap_or(u32::MAX)
 }
 
 /// Marks the places while the payload is being read.
@@ -41,13 +53,11 @@ impl Marker {
     }
 
     /// The place of a text that was read from the payload: where it stands, or else aside.
-    pub(crate) fn mark(&self, text: &str) -> Span {
+    pub(crate) fn mark(&self, text: &str) -> Excerpt {
         let offset = text.as_ptr().addr().wrapping_sub(self.address);
         let stands_there = offset <= self.length && text.len() <= self.length - offset;
         let start = if stands_there { offset } else { self.set_aside(text) };
-        // A token is never so large that its places need more than 32 bits; if it were, they would lead nowhere.
-        let place = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
-        Span { start: place(start), end: place(start + text.len()) }
+        Excerpt { start: place(start), end: place(start + text.len()) }
     }
 
     #[cold]

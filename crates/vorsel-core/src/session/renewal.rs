@@ -1,0 +1,130 @@
+//! One renewal, from the token that is presented to the answer, as a state machine: it says what to do next and is told what
+//! came of it. `Sessions` carries it out on a store; the model checker drives it through every interleaving.
+
+use super::limits::SessionLimits;
+use super::presented::Presented;
+use super::state::{EndReason, Generation, Session, Step};
+use crate::time::Timestamp;
+
+/// A renewal under way.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Renewal {
+    token: Presented,
+    limits: SessionLimits,
+    now: Timestamp,
+    races_left: u8,
+}
+
+/// What a renewal needs next.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[must_use]
+pub enum RenewalStep {
+    /// Load the session of the token.
+    Load(Load),
+    /// Swap the session's generation for the next one.
+    Swap(Swap),
+    /// Answer with the refresh token of this generation, the token's own successor. Nothing is stored.
+    Repeat(Box<Session>, Generation),
+    /// A spent token came back too late: end the session for this reason, then refuse.
+    End(Box<Session>, EndReason),
+    /// Refuse. Nothing else happens.
+    Refuse(RenewalRefusal),
+}
+
+/// Why a renewal is refused without anything else happening.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum RenewalRefusal {
+    /// There is no such session, or the token did not come from it.
+    Unknown,
+    /// The session has lasted its time.
+    Expired,
+    /// The session ended before.
+    Ended(EndReason),
+    /// So many renewals came after the token's that its successor is not known any more.
+    Outrun,
+    /// Every swap lost a race, yet the session did not change: the store does not keep its contract.
+    StoreBroken,
+}
+
+/// A session is to be loaded.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Load(Renewal);
+
+/// A session is to be advanced.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Swap {
+    renewal: Renewal,
+    next: Box<Session>,
+}
+
+impl Renewal {
+    /// A renewal that loses a race reads again and finds its token spent. Losing this often means that the store does not
+    /// keep its contract.
+    const MOST_RACES: u8 = 8;
+
+    /// The renewal by this token at the moment `now`.
+    #[must_use]
+    pub const fn new(token: Presented, limits: SessionLimits, now: Timestamp) -> Self {
+        Self { token, limits, now, races_left: Self::MOST_RACES }
+    }
+
+    /// The first step. `remembered` is the session as this instance knows it, which may be out of date: it leads to nothing
+    /// but a swap, which the store refuses if it is.
+    pub fn begin(self, remembered: Option<Session>) -> RenewalStep {
+        let Some(session) = remembered else { return RenewalStep::Load(Load(self)) };
+        match session.present(&self.token, &self.limits, self.now) {
+            Step::Advance(next) => RenewalStep::Swap(Swap { renewal: self, next }),
+            _ => RenewalStep::Load(Load(self)),
+        }
+    }
+}
+
+impl Load {
+    /// The session to load.
+    #[must_use]
+    pub fn session_id(&self) -> &str {
+        &self.0.token.session_id
+    }
+
+    /// What the store had.
+    pub fn found(self, session: Option<Session>) -> RenewalStep {
+        let Self(renewal) = self;
+        let Some(session) = session else { return RenewalStep::Refuse(RenewalRefusal::Unknown) };
+        match session.present(&renewal.token, &renewal.limits, renewal.now) {
+            Step::Advance(next) => RenewalStep::Swap(Swap { renewal, next }),
+            Step::Repeat(successor) => RenewalStep::Repeat(Box::new(session), successor),
+            Step::Replay => RenewalStep::End(Box::new(session), EndReason::Replay),
+            Step::Outrun => RenewalStep::Refuse(RenewalRefusal::Outrun),
+            Step::Expired => RenewalStep::Refuse(RenewalRefusal::Expired),
+            Step::Ended(why) => RenewalStep::Refuse(RenewalRefusal::Ended(why)),
+            Step::Foreign => RenewalStep::Refuse(RenewalRefusal::Unknown),
+        }
+    }
+}
+
+impl Swap {
+    /// The session as it is to be.
+    #[must_use]
+    pub const fn next(&self) -> &Session {
+        &self.next
+    }
+
+    /// The store has made the swap. Answer with the refresh token of this session's current generation.
+    #[must_use]
+    pub fn made(self) -> Session {
+        *self.next
+    }
+
+    /// The session has reached that generation already, or has ended.
+    pub fn lost(self) -> RenewalStep {
+        let Self { mut renewal, .. } = self;
+        match renewal.races_left.checked_sub(1) {
+            None => RenewalStep::Refuse(RenewalRefusal::StoreBroken),
+            Some(left) => {
+                renewal.races_left = left;
+                RenewalStep::Load(Load(renewal))
+            }
+        }
+    }
+}

@@ -1,0 +1,102 @@
+//! Refresh tokens: made from a session's record, never stored.
+//!
+//! Everything in one follows from the session: its times are the session's, and its `jti` is an HMAC of the generation under
+//! the session's own secret. So a successor can be made again, byte for byte, for as long as the retry window is open; and
+//! neither a copy of the store (which lacks the signing key) nor a stolen signing key (which lacks the secrets) is enough to
+//! make one.
+
+use serde::{Deserialize, Serialize};
+
+use super::presented::Presented;
+use super::state::{Generation, Session};
+use crate::finding::Finding;
+use crate::key::KeyError;
+use crate::keyring::Keyring;
+use crate::time::Timestamp;
+use crate::token::{Checked, ClaimsToWrite, IssueError, Issuer, Kind, Prepared};
+use crate::verify::{Expectations, Verifier};
+
+/// Signs and checks refresh tokens. Only the issuer ever checks one, so the key is a secret of its own: an HMAC, whose
+/// signatures are deterministic.
+#[derive(Debug)]
+pub struct RefreshTokens {
+    issuer: Issuer,
+    verifier: Verifier,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+struct GenerationClaim {
+    generation: u64,
+}
+
+impl RefreshTokens {
+    /// Refresh tokens in the name of `issuer`, signed with the keys of a keyring, or always with one key.
+    ///
+    /// # Errors
+    /// If the keys are not HMAC secrets: with another kind of key the same token could not be made twice, or its
+    /// holder would be more than the issuer.
+    pub fn new(issuer: impl Into<String>, keys: impl Into<Keyring>) -> Result<Self, KeyError> {
+        let (name, keyring) = (issuer.into(), keys.into());
+        if let Some(key) = keyring.keys().iter().find(|key| !key.algorithm().is_symmetric()) {
+            return Err(KeyError::Unsupported {
+                expected: "a key for HS256 to sign refresh tokens with",
+                found: key.algorithm().to_string(),
+            });
+        }
+        let verifier = Verifier::new(keyring.key_set(), Expectations::refresh(&name));
+        Ok(Self { issuer: Issuer::new(name, keyring), verifier })
+    }
+
+    /// The refresh token of a generation of the session. The same record always gives the same token: it is signed with
+    /// the key of the moment at which the generation began.
+    ///
+    /// # Errors
+    /// Those of [`prepare`](Self::prepare) and [`Prepared::sign`].
+    pub fn token(&self, session: &Session, generation: Generation) -> Result<String, IssueError> {
+        self.prepare(session, generation)?.sign()
+    }
+
+    /// The refresh token of a generation but for its signature.
+    ///
+    /// # Errors
+    /// If the key of that moment is gone.
+    pub fn prepare(&self, session: &Session, generation: Generation) -> Result<Prepared, IssueError> {
+        let issuer = self.issuer.name();
+        let Generation { number, began_at, idle_until } = generation;
+        let facts = &session.facts;
+        let claims = ClaimsToWrite {
+            iss: issuer,
+            aud: issuer,
+            iat: began_at.as_secs(),
+            exp: idle_until.as_secs(),
+            sub: &facts.subject,
+            client_id: &facts.client_id,
+            jti: &session.token_id(number),
+            scope: "",
+            roles: &[],
+            sid: Some(&session.id),
+            auth_time: None,
+            acr: None,
+            cnf: None,
+            own: GenerationClaim { generation: number },
+        };
+        self.issuer.write(Kind::Refresh, &claims, began_at)
+    }
+
+    /// Checks a refresh token's form, signature and times.
+    ///
+    /// # Errors
+    /// The first finding that does not hold.
+    pub fn check(&self, token: &str, now: Timestamp) -> Result<Presented, Box<Finding>> {
+        let checked: Checked<GenerationClaim> = self.verifier.check_as(token, now)?;
+        let claims = checked.claims();
+        let text = |claim: Option<&str>| claim.unwrap_or_default().to_owned();
+        Ok(Presented {
+            session_id: text(claims.session_id()),
+            subject: text(claims.subject()),
+            client_id: text(claims.client_id()),
+            generation: checked.own().generation,
+            token_id: text(claims.id()),
+        })
+    }
+}

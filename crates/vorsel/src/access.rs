@@ -1,0 +1,303 @@
+//! Access tokens without a session: issued, checked and revoked, for machine clients, for introspection, and for the
+//! sessions that are built on them.
+
+use std::fmt;
+use std::sync::Arc;
+use std::time::Duration;
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use vorsel_core::{
+    AccessDraft, Checked, Expectations, Finding, IssueError, Issuer, Lifetime, Prepared, Revocation, Revoked,
+    Timestamp, Verifier,
+};
+
+use crate::clock::{Clock, SystemClock};
+use crate::keys::{KeyStepError, LiveKeyring};
+use crate::live::Live;
+use crate::random::{RandomError, random_id};
+use crate::revocations::LiveRevocations;
+use crate::store::{SessionStore, StoreError};
+
+/// Issues, checks and revokes the access tokens of one issuer for one audience. Clones share everything.
+///
+/// ```
+/// use std::sync::Arc;
+/// use vorsel::store::MemoryStore;
+/// use vorsel::{AccessTokens, Algorithm, SigningKey};
+///
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// let tokens = AccessTokens::builder("https://id.skarnhill.test", "https://api.skarnhill.test")
+///     .keys(SigningKey::generate(Algorithm::EdDsa)?)
+///     .store(Arc::new(MemoryStore::new()))
+///     .build()?;
+/// let token = tokens.issue(&tokens.draft("dome-controller", "dome-controller").roles(["instrument"]))?;
+/// assert!(tokens.check(&token).is_ok());
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Clone)]
+pub struct AccessTokens(Arc<Shared>);
+
+struct Shared {
+    name: String,
+    audience: String,
+    keys: LiveKeyring,
+    issuer: Live<Issuer>,
+    verifier: Live<Verifier>,
+    lifetime: Lifetime,
+    store: Arc<dyn SessionStore>,
+    revocations: Option<LiveRevocations>,
+    clock: Arc<dyn Clock>,
+}
+
+/// Sets [`AccessTokens`] up.
+#[must_use]
+pub struct AccessTokensBuilder {
+    name: String,
+    audience: String,
+    keys: Option<LiveKeyring>,
+    store: Option<Arc<dyn SessionStore>>,
+    lifetime: Lifetime,
+    revocations: Option<LiveRevocations>,
+    clock: Arc<dyn Clock>,
+}
+
+/// Why access tokens or sessions cannot be set up like this.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum SetUpError {
+    /// A part without which there is nothing to do.
+    #[error("expected {0} to be set before build()")]
+    Missing(&'static str),
+    /// The keys for refresh tokens are not HMAC secrets.
+    #[error("refresh tokens cannot be signed with these keys")]
+    Keys(#[from] vorsel_core::KeyError),
+    /// The keyring could not be told of a longer lifetime.
+    #[error("the keyring cannot be told of tokens that last so long")]
+    Lifetime(#[from] KeyStepError),
+}
+
+/// Why no access token was issued.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum IssueTokenError {
+    /// The token could not be issued.
+    #[error(transparent)]
+    Issue(#[from] IssueError),
+    /// The operating system gave no randomness.
+    #[error(transparent)]
+    Random(#[from] RandomError),
+}
+
+impl AccessTokensBuilder {
+    pub(crate) fn new(name: String, audience: String) -> Self {
+        let (lifetime, clock) = (Lifetime::minutes(5), Arc::new(SystemClock));
+        Self { name, audience, keys: None, store: None, lifetime, revocations: None, clock }
+    }
+
+    /// The keys that sign. They have to be set.
+    pub fn keys(mut self, keys: impl Into<LiveKeyring>) -> Self {
+        self.keys = Some(keys.into());
+        self
+    }
+
+    /// The store on whose feed a revoked token is put. It has to be set.
+    pub fn store(mut self, store: Arc<dyn SessionStore>) -> Self {
+        self.store = Some(store);
+        self
+    }
+
+    /// How long access tokens last; 5 minutes if nothing is set. The keyring is told, so that no key goes before its
+    /// tokens.
+    pub const fn lifetime(mut self, lifetime: Lifetime) -> Self {
+        self.lifetime = lifetime;
+        self
+    }
+
+    /// This instance's view of what is revoked: what is revoked here is known in it when the call is over. Other instances
+    /// learn it from the feed.
+    pub fn revocations(mut self, revocations: LiveRevocations) -> Self {
+        self.revocations = Some(revocations);
+        self
+    }
+
+    /// Another clock than the machine's, for tests.
+    pub fn clock(mut self, clock: Arc<dyn Clock>) -> Self {
+        self.clock = clock;
+        self
+    }
+
+    /// The access tokens.
+    ///
+    /// # Errors
+    /// If the keys or the store are not set, or a keyring in a file cannot be told of the lifetime.
+    pub fn build(self) -> Result<AccessTokens, SetUpError> {
+        let Self { name, audience, keys, store, lifetime, revocations, clock } = self;
+        let keys = keys.ok_or(SetUpError::Missing("the keys"))?;
+        let store = store.ok_or(SetUpError::Missing("the store"))?;
+        keys.allow_lifetime(lifetime)?;
+        let (issuer, expected) = (name.clone(), Expectations::access(&name, &audience));
+        Ok(AccessTokens(Arc::new(Shared {
+            issuer: keys.derive(move |ring| Issuer::new(&issuer, ring.clone())),
+            verifier: keys.derive(move |ring| Verifier::new(ring.key_set(), expected.clone())),
+            name,
+            audience,
+            keys,
+            lifetime,
+            store,
+            revocations,
+            clock,
+        })))
+    }
+}
+
+impl AccessTokens {
+    /// Access tokens that come from the issuer of that name, an https URL as a rule, and are for `audience`.
+    pub fn builder(issuer: impl Into<String>, audience: impl Into<String>) -> AccessTokensBuilder {
+        AccessTokensBuilder::new(issuer.into(), audience.into())
+    }
+
+    /// The issuer's name, `iss`.
+    #[must_use]
+    pub fn issuer(&self) -> &str {
+        &self.0.name
+    }
+
+    /// The keys that sign.
+    #[must_use]
+    pub fn keys(&self) -> &LiveKeyring {
+        &self.0.keys
+    }
+
+    /// How long the tokens last.
+    #[must_use]
+    pub fn lifetime(&self) -> Lifetime {
+        self.0.lifetime
+    }
+
+    /// A draft with this audience and lifetime. A machine client that acts for itself is its own subject
+    /// ([RFC 9068 section 2.2](https://www.rfc-editor.org/rfc/rfc9068#section-2.2)).
+    #[must_use]
+    pub fn draft(&self, subject: &str, client_id: &str) -> AccessDraft {
+        AccessDraft::of(subject).audience(&self.0.audience).client(client_id).lasting(self.0.lifetime)
+    }
+
+    /// Issues a token.
+    ///
+    /// # Errors
+    /// Those of [`Issuer::access`], and if the operating system gives no randomness.
+    pub fn issue<C: Serialize>(&self, draft: &AccessDraft<C>) -> Result<String, IssueTokenError> {
+        Ok(self.0.issuer.load().access(draft, &random_id()?, self.now())?)
+    }
+
+    /// A token but for its signature.
+    pub(crate) fn prepare<C: Serialize>(
+        &self,
+        draft: &AccessDraft<C>,
+        id: &str,
+        now: Timestamp,
+    ) -> Result<Prepared, IssueError> {
+        self.0.issuer.load().prepare(draft, id, now)
+    }
+
+    /// Checks a token, and whether it is revoked if this instance follows what is. Of the app's own claims nothing is read;
+    /// see [`check_as`](Self::check_as).
+    ///
+    /// # Errors
+    /// The first finding that does not hold.
+    pub fn check(&self, token: &str) -> Result<Checked, Box<Finding>> {
+        self.check_as(token)
+    }
+
+    /// [`check`](Self::check) of a token with the app's own claims.
+    ///
+    /// # Errors
+    /// The first finding that does not hold.
+    pub fn check_as<C: DeserializeOwned>(&self, token: &str) -> Result<Checked<C>, Box<Finding>> {
+        let now = self.now();
+        let checked = self.0.verifier.load().check_as(token, now)?;
+        if let Some(revocations) = &self.0.revocations {
+            revocations.check(&checked, now)?;
+        }
+        Ok(checked)
+    }
+
+    /// Revokes one token of this issuer; its session, if it has one, goes on. A token that is not accepted, or that another
+    /// client holds, is not revoked: for the client that is the same.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn revoke_token(&self, token: &str, client_id: Option<&str>) -> Result<(), StoreError> {
+        let checked = self.0.verifier.load().check(token, self.now());
+        let Ok(checked) = checked else { return Ok(()) };
+        let claims = checked.claims();
+        match claims.id() {
+            Some(id) if client_id.is_none_or(|client_id| claims.client_id() == Some(client_id)) => {
+                self.revoke(Revoked::Token(id.to_owned())).await
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Revokes access tokens by the app's decision: one, those of a session, of a subject, of everybody, of a key. It has
+    /// to be remembered for as long as the longest-lived token that the keyring allows for; a key for ever, since whoever
+    /// has it can go on signing.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn revoke(&self, what: Revoked) -> Result<(), StoreError> {
+        let until = match what {
+            Revoked::Key(_) => Timestamp::MAX,
+            _ => self.remembered_until(self.now()),
+        };
+        self.0.store.revoke(&Revocation { what, until }).await?;
+        self.heard().await;
+        Ok(())
+    }
+
+    /// Until when every access token issued by `now` has expired, by the clock of whoever checks it.
+    pub(crate) fn remembered_until(&self, now: Timestamp) -> Timestamp {
+        /// More than clocks differ and any verifier allows for.
+        const MARGIN: Duration = Duration::from_secs(300);
+        // The keyring allows for `lifetime` as well.
+        now.after(self.0.keys.current().times().longest_lifetime.as_duration()).after(MARGIN)
+    }
+
+    /// Lets this instance know at once what it has put on the feed. If that fails, it learns it like the others.
+    pub(crate) async fn heard(&self) {
+        if let Some(revocations) = &self.0.revocations
+            && let Err(error) = revocations.catch_up().await
+        {
+            let source: &dyn std::error::Error = &error;
+            tracing::warn!(target: "vorsel::sessions", error = source, "the feed cannot be read now");
+        }
+    }
+
+    pub(crate) fn store(&self) -> &dyn SessionStore {
+        &*self.0.store
+    }
+
+    pub(crate) fn now(&self) -> Timestamp {
+        self.0.clock.now()
+    }
+}
+
+impl fmt::Debug for AccessTokens {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Shared { name, audience, lifetime, store, .. } = &*self.0;
+        f.debug_struct("AccessTokens")
+            .field("issuer", name)
+            .field("audience", audience)
+            .field("lifetime", lifetime)
+            .field("store", store)
+            .finish_non_exhaustive()
+    }
+}
+
+impl fmt::Debug for AccessTokensBuilder {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("AccessTokensBuilder").field("issuer", &self.name).finish_non_exhaustive()
+    }
+}

@@ -1,0 +1,103 @@
+//! What sessions are set up with.
+
+use std::fmt;
+use std::sync::Arc;
+
+use vorsel_core::{Lifetime, RefreshTokens, SessionLimits};
+
+use super::Sessions;
+use super::recent::Recent;
+use crate::access::{AccessTokensBuilder, SetUpError};
+use crate::admission::Admission;
+use crate::clock::Clock;
+use crate::keys::{IssuerKeys, LiveKeyring};
+use crate::revocations::LiveRevocations;
+use crate::store::SessionStore;
+
+/// Sets [`Sessions`] up. The keys, the store and the admission have to be set.
+#[must_use]
+pub struct SessionsBuilder<C> {
+    access: AccessTokensBuilder,
+    refresh: Option<LiveKeyring>,
+    admission: Option<Arc<dyn Admission<C>>>,
+    limits: SessionLimits,
+}
+
+impl<C> SessionsBuilder<C> {
+    pub(super) fn new(issuer: String, audience: String) -> Self {
+        let access = AccessTokensBuilder::new(issuer, audience);
+        Self { access, refresh: None, admission: None, limits: SessionLimits::default() }
+    }
+
+    /// The keys that sign access tokens and refresh tokens.
+    pub fn keys(mut self, keys: IssuerKeys) -> Self {
+        self.access = self.access.keys(keys.access);
+        self.refresh = Some(keys.refresh);
+        self
+    }
+
+    /// Where the sessions are kept.
+    pub fn store(mut self, store: Arc<dyn SessionStore>) -> Self {
+        self.access = self.access.store(store);
+        self
+    }
+
+    /// The app's say at sign-in and at every renewal.
+    pub fn admission(mut self, admission: Arc<dyn Admission<C>>) -> Self {
+        self.admission = Some(admission);
+        self
+    }
+
+    /// How long access tokens last; 5 minutes if nothing is set. The keyring is told, so that no key goes before its
+    /// tokens.
+    pub fn access_lifetime(mut self, lifetime: Lifetime) -> Self {
+        self.access = self.access.lifetime(lifetime);
+        self
+    }
+
+    /// How long sessions last, and the retry window. The keyring for refresh tokens is told.
+    pub const fn limits(mut self, limits: SessionLimits) -> Self {
+        self.limits = limits;
+        self
+    }
+
+    /// This instance's view of what is revoked: what is ended or revoked here is known in it when the call is over. Other
+    /// instances learn it from the feed.
+    pub fn revocations(mut self, revocations: LiveRevocations) -> Self {
+        self.access = self.access.revocations(revocations);
+        self
+    }
+
+    /// Another clock than the machine's, for tests.
+    pub fn clock(mut self, clock: Arc<dyn Clock>) -> Self {
+        self.access = self.access.clock(clock);
+        self
+    }
+
+    /// The sessions.
+    ///
+    /// # Errors
+    /// If a part is missing, the keys for refresh tokens are not HMAC secrets, or a keyring in a file cannot be told of the
+    /// lifetimes.
+    pub fn build(self) -> Result<Sessions<C>, SetUpError> {
+        let Self { access, refresh, admission, limits } = self;
+        let access = access.build()?;
+        let refresh = refresh.ok_or(SetUpError::Missing("the keys"))?;
+        let admission = admission.ok_or(SetUpError::Missing("the admission"))?;
+        refresh.allow_lifetime(limits.idle)?;
+        let name = access.issuer().to_owned();
+        let refresh_tokens =
+            refresh.try_derive("refresh tokens", move |ring| RefreshTokens::new(&name, ring.clone()))?;
+        let keys = IssuerKeys { access: access.keys().clone(), refresh };
+        Ok(Sessions { access, keys, refresh_tokens, admission, limits, recent: Recent::new() })
+    }
+}
+
+impl<C> fmt::Debug for SessionsBuilder<C> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("SessionsBuilder")
+            .field("access", &self.access)
+            .field("limits", &self.limits)
+            .finish_non_exhaustive()
+    }
+}

@@ -1,0 +1,122 @@
+//! What a SQL database has to do for the store that is written on top of it.
+
+use std::fmt;
+use std::time::Duration;
+
+use async_trait::async_trait;
+
+use crate::store::contract::{FeedWatch, StoreError};
+
+/// A database that carries statements out. Parameters are `$1`, `$2` and so on in both dialects.
+#[async_trait]
+pub(super) trait Database: Clone + fmt::Debug + Send + Sync + 'static {
+    type Transaction: Send;
+    type Row: Columns + Send;
+
+    /// The statements that forget: entries of the feed whose time is over, then the sessions that were renewed since they
+    /// were last looked at and get another date, then sessions. Each takes a moment and how many at most.
+    const PURGE: [&'static str; 3];
+
+    /// A transaction that writes.
+    async fn begin(&self) -> Result<Self::Transaction, sqlx::Error>;
+
+    /// Waits for its turn, which lasts until the transaction is over.
+    async fn take_turn(&self, transaction: &mut Self::Transaction, turn: Turn<'_>) -> Result<(), sqlx::Error>;
+
+    async fn commit(&self, transaction: Self::Transaction) -> Result<(), sqlx::Error>;
+
+    /// Carries a statement out within a transaction and gives the rows it returns.
+    async fn run(
+        &self,
+        transaction: &mut Self::Transaction,
+        statement: &'static str,
+        values: &[Param<'_>],
+    ) -> Result<Vec<Self::Row>, sqlx::Error>;
+
+    /// Carries one statement out by itself, and gives the rows it returns.
+    async fn ask(&self, statement: &'static str, values: &[Param<'_>]) -> Result<Vec<Self::Row>, sqlx::Error>;
+
+    /// How many rows a statement by itself has changed.
+    async fn change(&self, statement: &'static str, values: &[Param<'_>]) -> Result<u64, sqlx::Error>;
+
+    /// Wakes those who wait for the feed, once the transaction is committed.
+    async fn wake(&self, transaction: &mut Self::Transaction) -> Result<(), sqlx::Error>;
+
+    async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError>;
+
+    /// Whether asking again may help.
+    fn is_passing(error: &sqlx::Error) -> bool;
+
+    /// Longer than this nobody waits for an answer: the caller gets an error and may ask again.
+    fn answer_within(&self) -> Duration;
+}
+
+/// What a transaction takes its turn for.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Turn<'t> {
+    /// Writing to the feed: so that entries become visible in the order of their places.
+    Feed,
+    /// Counting the sessions of this subject.
+    Subject(&'t str),
+}
+
+/// A parameter of a statement.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Param<'v> {
+    Text(&'v str),
+    Number(i64),
+    Bytes(&'v [u8]),
+    MaybeText(Option<&'v str>),
+    MaybeNumber(Option<i64>),
+}
+
+/// The columns of a row by name.
+pub(super) trait Columns {
+    fn text(&self, column: &str) -> Result<String, sqlx::Error>;
+    fn number(&self, column: &str) -> Result<i64, sqlx::Error>;
+    fn bytes(&self, column: &str) -> Result<Vec<u8>, sqlx::Error>;
+    fn maybe_text(&self, column: &str) -> Result<Option<String>, sqlx::Error>;
+    fn maybe_number(&self, column: &str) -> Result<Option<i64>, sqlx::Error>;
+}
+
+/// The rows of a database of sqlx, which has no trait for reading columns of any database.
+macro_rules! columns_of {
+    ($row:ty) => {
+        impl $crate::store::sql::database::Columns for $row {
+            fn text(&self, column: &str) -> Result<String, sqlx::Error> {
+                sqlx::Row::try_get(self, column)
+            }
+
+            fn number(&self, column: &str) -> Result<i64, sqlx::Error> {
+                sqlx::Row::try_get(self, column)
+            }
+
+            fn bytes(&self, column: &str) -> Result<Vec<u8>, sqlx::Error> {
+                sqlx::Row::try_get(self, column)
+            }
+
+            fn maybe_text(&self, column: &str) -> Result<Option<String>, sqlx::Error> {
+                sqlx::Row::try_get(self, column)
+            }
+
+            fn maybe_number(&self, column: &str) -> Result<Option<i64>, sqlx::Error> {
+                sqlx::Row::try_get(self, column)
+            }
+        }
+    };
+}
+pub(super) use columns_of;
+
+/// A statement with its parameters, for the same reason a macro.
+macro_rules! bound {
+    ($statement:expr, $values:expr) => {
+        $values.iter().fold(sqlx::query($statement), |query, value| match *value {
+            $crate::store::sql::database::Param::Text(text) => query.bind(text),
+            $crate::store::sql::database::Param::Number(number) => query.bind(number),
+            $crate::store::sql::database::Param::Bytes(bytes) => query.bind(bytes),
+            $crate::store::sql::database::Param::MaybeText(text) => query.bind(text),
+            $crate::store::sql::database::Param::MaybeNumber(number) => query.bind(number),
+        })
+    };
+}
+pub(super) use bound;

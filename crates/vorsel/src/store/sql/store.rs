@@ -1,0 +1,259 @@
+//! The session store on any SQL database.
+
+use async_trait::async_trait;
+use vorsel_core::{Advance, Revocation, Session, Timestamp};
+
+use super::batch::{Batcher, WriteRenewals};
+use super::database::{Columns, Database, Param, Turn};
+use super::rows::{RenewalRow, Written, entry_of, session_of, write_spent};
+use crate::store::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
+use crate::store::end::{Cap, End, Inserted, Which};
+use crate::store::record::Entry;
+
+const INSERT: &str = "INSERT INTO vorsel_sessions
+    (id, subject, started_at, facts, generation, began_at, idle_until, spent, ended_at, ended_why, purge_at)
+    VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)";
+const LOAD: &str = "SELECT * FROM vorsel_sessions WHERE id = $1";
+const OF_SUBJECT: &str = "SELECT * FROM vorsel_sessions WHERE subject = $1 ORDER BY started_at";
+const PAGE: &str = "SELECT * FROM vorsel_sessions WHERE id > $1 ORDER BY id LIMIT $2";
+const LIVE_OF_SUBJECT: &str =
+    "SELECT id FROM vorsel_sessions WHERE subject = $1 AND ended_at IS NULL AND idle_until > $2
+    ORDER BY started_at";
+const ADVANCE: &str = "UPDATE vorsel_sessions SET generation = $2, began_at = $3, idle_until = $4, spent = $5
+    WHERE id = $1 AND generation = $2 - 1 AND ended_at IS NULL";
+const END_ONE: &str = "UPDATE vorsel_sessions SET ended_at = $1, ended_why = $2 WHERE ended_at IS NULL AND id = $3
+    RETURNING id, started_at";
+const END_OF_SUBJECT: &str = "UPDATE vorsel_sessions SET ended_at = $1, ended_why = $2
+    WHERE ended_at IS NULL AND subject = $3 RETURNING id, started_at";
+const END_STARTED_BEFORE: &str = "UPDATE vorsel_sessions SET ended_at = $1, ended_why = $2
+    WHERE ended_at IS NULL AND started_at < $3 RETURNING id, started_at";
+const TELL: &str = "INSERT INTO vorsel_feed (kind, name, up_to, until) VALUES ($1, $2, $3, $4)";
+const FEED: &str = "SELECT * FROM vorsel_feed WHERE place > $1 ORDER BY place LIMIT $2";
+
+/// A store on a SQL database.
+pub(super) trait SqlStore: std::fmt::Debug + Send + Sync {
+    type Database: Database + WriteRenewals;
+
+    fn database(&self) -> &Self::Database;
+
+    fn batcher(&self) -> &Batcher<Self::Database>;
+}
+
+/// Makes one renewal by itself.
+pub(super) async fn advance_one(database: &impl Database, next: &RenewalRow) -> Result<Written, sqlx::Error> {
+    let values = [
+        Param::Text(&next.id),
+        Param::Number(next.generation),
+        Param::Number(next.began_at),
+        Param::Number(next.idle_until),
+        Param::Bytes(&next.spent),
+    ];
+    let changed = database.change(ADVANCE, &values).await?;
+    Ok(if changed == 1 { Written::Made } else { Written::Lost })
+}
+
+/// Awaits an answer of the database, but not for ever.
+pub(super) async fn within<D: Database, T>(
+    database: &D,
+    action: &'static str,
+    times: u32,
+    answer: impl Future<Output = Result<T, sqlx::Error>>,
+) -> Result<T, StoreError> {
+    match tokio::time::timeout(database.answer_within() * times, answer).await {
+        Ok(answer) => answer.map_err(failed::<D>(action)),
+        Err(late) => Err(StoreError::new(action, late).passing()),
+    }
+}
+
+pub(super) fn failed<D: Database>(action: &'static str) -> impl Fn(sqlx::Error) -> StoreError {
+    move |error| {
+        let passing = D::is_passing(&error);
+        let error = StoreError::new(action, error);
+        if passing { error.passing() } else { error }
+    }
+}
+
+async fn insert<D: Database>(database: &D, session: &Session, cap: Option<Cap>) -> Result<Inserted, sqlx::Error> {
+    let (facts, spent) = (session.facts.to_bytes(), write_spent(&session.spent));
+    let idle_until = session.current.idle_until.as_micros();
+    let values = [
+        Param::Text(&session.id),
+        Param::Text(&session.facts.subject),
+        Param::Number(session.facts.started_at.as_micros()),
+        Param::Bytes(&facts),
+        Param::Number(session.current.number as i64),
+        Param::Number(session.current.began_at.as_micros()),
+        Param::Number(idle_until),
+        Param::Bytes(&spent),
+        Param::MaybeNumber(session.ended.map(|ended| ended.at.as_micros())),
+        Param::MaybeText(session.ended.map(|ended| ended.why.code())),
+        Param::Number(idle_until),
+    ];
+    let Some(cap) = cap else {
+        database.change(INSERT, &values).await?;
+        return Ok(Inserted::Kept { displaced: 0 });
+    };
+    let mut transaction = database.begin().await?;
+    let subject = &session.facts.subject;
+    database.take_turn(&mut transaction, Turn::Subject(subject)).await?;
+    let asked = [Param::Text(subject), Param::Number(cap.now.as_micros())];
+    let live = database.run(&mut transaction, LIVE_OF_SUBJECT, &asked).await?;
+    let live = live.iter().map(|row| row.text("id")).collect::<Result<Vec<_>, _>>()?;
+    let Some(first) = cap.making_way(&live) else { return Ok(Inserted::Full) };
+    if !first.is_empty() {
+        database.take_turn(&mut transaction, Turn::Feed).await?;
+    }
+    let mut displaced = 0;
+    for id in first {
+        displaced += carry_out(database, &mut transaction, cap.end(id)).await?;
+    }
+    database.run(&mut transaction, INSERT, &values).await?;
+    database.commit(transaction).await?;
+    Ok(Inserted::Kept { displaced })
+}
+
+/// Ends sessions and tells of it, in a transaction whose turn it is to write to the feed.
+async fn carry_out<D: Database>(
+    database: &D,
+    transaction: &mut D::Transaction,
+    end: End<'_>,
+) -> Result<u64, sqlx::Error> {
+    let (statement, which) = match end.which {
+        Which::One(id) => (END_ONE, Param::Text(id)),
+        Which::OfSubject(subject) => (END_OF_SUBJECT, Param::Text(subject)),
+        Which::StartedBefore(moment) => (END_STARTED_BEFORE, Param::Number(moment.as_micros())),
+    };
+    let values = [Param::Number(end.ended.at.as_micros()), Param::Text(end.ended.why.code()), which];
+    let rows = database.run(transaction, statement, &values).await?;
+    let mut entries: Vec<_> = end.entry_for_all().into_iter().collect();
+    for row in &rows {
+        let started_at = Timestamp::from_micros(row.number("started_at")?);
+        entries.extend(end.entry_for(&row.text("id")?, started_at));
+    }
+    tell(database, transaction, &entries).await?;
+    Ok(rows.len() as u64)
+}
+
+/// Puts entries on the feed, in a transaction whose turn it is.
+async fn tell<D: Database>(
+    database: &D,
+    transaction: &mut D::Transaction,
+    entries: &[Revocation],
+) -> Result<(), sqlx::Error> {
+    for entry in entries {
+        let Entry { kind, name, up_to, until } = Entry::of(entry);
+        let values = [Param::Text(kind), Param::Text(name), Param::Number(up_to), Param::Number(until)];
+        database.run(transaction, TELL, &values).await?;
+    }
+    if entries.is_empty() { Ok(()) } else { database.wake(transaction).await }
+}
+
+async fn sessions<D: Database>(
+    database: &D,
+    action: &'static str,
+    statement: &'static str,
+    values: &[Param<'_>],
+) -> Result<Vec<Session>, StoreError> {
+    let read = async { database.ask(statement, values).await?.iter().map(session_of).collect() };
+    within(database, action, 1, read).await
+}
+
+#[async_trait]
+impl<S: SqlStore> SessionStore for S {
+    async fn insert(&self, session: &Session, cap: Option<Cap>) -> Result<Inserted, StoreError> {
+        let database = self.database();
+        within(database, "insert a session", 1, insert(database, session, cap)).await
+    }
+
+    async fn load(&self, id: &str) -> Result<Option<Session>, StoreError> {
+        Ok(sessions(self.database(), "load a session", LOAD, &[Param::Text(id)]).await?.pop())
+    }
+
+    /// What was not tried with the others is tried alone, and so is what failed on the way: that waits for locks, on a
+    /// connection that was found to work. If it was made after all, and only the answer was lost, the caller finds its own
+    /// successor in the store.
+    async fn advance(&self, id: &str, change: Advance<'_>) -> Result<Advanced, StoreError> {
+        let (database, next) = (self.database(), RenewalRow::of(id, change));
+        let tried = async {
+            let written = match self.batcher().advance(next.clone()).await {
+                Err(error) if !error.is_retryable() => return Err(error),
+                Ok(Written::NotTried) | Err(_) => {
+                    advance_one(database, &next).await.map_err(failed::<S::Database>("advance a session"))?
+                }
+                Ok(written) => written,
+            };
+            Ok(if written == Written::Made { Advanced::Made } else { Advanced::Lost })
+        };
+        // Both ways together take no longer than any other answer.
+        let late = |late| Err(StoreError::new("advance a session", late).passing());
+        tokio::time::timeout(database.answer_within(), tried).await.unwrap_or_else(late)
+    }
+
+    async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {
+        sessions(self.database(), "list a subject's sessions", OF_SUBJECT, &[Param::Text(subject)]).await
+    }
+
+    async fn page(&self, after: Option<&str>, limit: u32) -> Result<Vec<Session>, StoreError> {
+        let values = [Param::Text(after.unwrap_or_default()), Param::Number(limit.into())];
+        sessions(self.database(), "list sessions", PAGE, &values).await
+    }
+
+    async fn end(&self, end: End<'_>) -> Result<u64, StoreError> {
+        let database = self.database();
+        let done = async {
+            let mut transaction = database.begin().await?;
+            // Before any session is locked: else two of these could wait for each other.
+            database.take_turn(&mut transaction, Turn::Feed).await?;
+            let count = carry_out(database, &mut transaction, end).await?;
+            database.commit(transaction).await?;
+            Ok(count)
+        };
+        // Ending everything may take a while, and half of it is of no use.
+        within(database, "end sessions", 12, done).await
+    }
+
+    async fn revoke(&self, revocation: &Revocation) -> Result<(), StoreError> {
+        let database = self.database();
+        let done = async {
+            let mut transaction = database.begin().await?;
+            database.take_turn(&mut transaction, Turn::Feed).await?;
+            tell(database, &mut transaction, std::slice::from_ref(revocation)).await?;
+            database.commit(transaction).await
+        };
+        within(database, "put an entry on the feed", 1, done).await
+    }
+
+    async fn feed(&self, after: Option<&Cursor>, limit: u32) -> Result<FeedPage, StoreError> {
+        let (database, action) = (self.database(), "read the feed");
+        let place = after.map_or(Ok(0), |cursor| cursor.as_str().parse());
+        let place: i64 = place.map_err(|error| StoreError::new(action, error))?;
+        let read = async {
+            let rows = database.ask(FEED, &[Param::Number(place), Param::Number(limit.into())]).await?;
+            let mut page = FeedPage { entries: Vec::with_capacity(rows.len()), cursor: after.cloned() };
+            for row in &rows {
+                let (entry, place) = entry_of(row)?;
+                page.entries.push(entry);
+                page.cursor = Some(Cursor::new(place.to_string()));
+            }
+            Ok(page)
+        };
+        within(database, action, 1, read).await
+    }
+
+    async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
+        self.database().watch().await
+    }
+
+    async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError> {
+        let database = self.database();
+        let values = [Param::Number(before.as_micros()), Param::Number(limit.into())];
+        let done = async {
+            let mut count = 0;
+            for statement in S::Database::PURGE {
+                count = database.change(statement, &values).await?;
+            }
+            Ok(count)
+        };
+        within(database, "purge sessions", 1, done).await
+    }
+}
