@@ -10,6 +10,7 @@ use tonic::transport::{Endpoint, Server};
 use tonic::{Code, Request};
 use tonic_health::pb::HealthCheckRequest;
 use tonic_health::pb::health_client::HealthClient;
+use tower_layer::layer_fn;
 use vorsel::{
     AccessDraft, AccessPlan, Algorithm, Expectations, Guard, Issuer, KeySet, Lifetime, NoOwn, SigningKey, Verifier,
 };
@@ -31,7 +32,7 @@ async fn main() -> Result<(), Box<dyn Error>> {
     let listener = TcpListener::bind("127.0.0.1:0").await?;
     let address = listener.local_addr()?;
     let (_reporter, health) = tonic_health::server::health_reporter();
-    let server = Server::builder().layer(guard).add_service(health);
+    let server = Server::builder().layer(layer_fn(move |service| guard.clone().around(service))).add_service(health);
     tokio::spawn(server.serve_with_incoming(TcpIncoming::from(listener)));
 
     let issuer = Issuer::new(ISSUER, key);

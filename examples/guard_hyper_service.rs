@@ -13,7 +13,7 @@ use hyper_util::rt::{TokioExecutor, TokioIo};
 use hyper_util::server::conn::auto;
 use hyper_util::service::TowerToHyperService;
 use tokio::net::TcpListener;
-use tower::{Layer, service_fn};
+use tower::service_fn;
 use vorsel::{
     AccessDraft, AccessPlan, Algorithm, Caller, Expectations, Guard, Issuer, KeySet, Lifetime, NoOwn, SigningKey,
     Verifier,
@@ -33,7 +33,7 @@ async fn main() -> Result<(), Box<dyn Error>> {
     let key = SigningKey::generate(Algorithm::EdDsa)?;
     let verifier = Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access(ISSUER, API));
     let plan = AccessPlan::builder().need("GET", "/observers/{observer}/proposals", "path.observer == sub").build()?;
-    let service = Guard::<NoOwn>::new(verifier, plan)?.layer(service_fn(answer));
+    let service = Guard::<NoOwn>::new(verifier, plan)?.around(service_fn(answer));
 
     let listener = TcpListener::bind("127.0.0.1:0").await?;
     let base = format!("http://{}", listener.local_addr()?);

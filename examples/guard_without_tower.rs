@@ -24,12 +24,12 @@ fn parts(request: &tiny_http::Request) -> Result<Parts, http::Error> {
     Ok(parts.body(())?.into_parts().0)
 }
 
-fn refused(answer: Answer) -> Response<std::io::Cursor<Vec<u8>>> {
+fn stopped(answer: Answer) -> Response<std::io::Cursor<Vec<u8>>> {
     let mut response = Response::from_string(answer.problem.unwrap_or_default()).with_status_code(answer.status);
     let headers = [
         ("Content-Type", Some("application/problem+json".to_owned())),
         ("Cache-Control", Some("no-store".to_owned())),
-        ("WWW-Authenticate", answer.challenge),
+        ("WWW-Authenticate", answer.challenges.first().map(ToString::to_string)),
         ("Allow", answer.allow),
     ];
     for (name, value) in headers.into_iter().filter_map(|(name, value)| Some((name, value?))) {
@@ -43,13 +43,13 @@ fn refused(answer: Answer) -> Response<std::io::Cursor<Vec<u8>>> {
 fn serve(server: &Server, guard: &Guard<NoOwn>) {
     for request in server.incoming_requests() {
         let response = match parts(&request) {
-            // Waiting for the decision also serves guards that look API keys up or ask the app's own checks.
+            // Waiting for the decision also serves guards that look API keys up or ask the app's own predicates.
             Ok(parts) => match pollster::block_on(guard.decide(&parts, guard.now())) {
                 Ok(caller) => {
                     let subject = caller.map_or("nobody".to_owned(), |caller| caller.subject().to_owned());
                     Response::from_string(format!("good evening, {subject}"))
                 }
-                Err(refusal) => refused(refusal.answer(guard.realm())),
+                Err(stop) => stopped(stop.answer(guard.realm())),
             },
             Err(_) => Response::from_string("").with_status_code(400),
         };

@@ -19,7 +19,7 @@ mod time;
 mod token;
 mod verify;
 
-pub use answer::{Answer, Refusal, problem};
+pub use answer::{Answer, Challenge, Outcome, Refusal, Stop, problem};
 pub use credential::{Credential, Credentials};
 pub use encoding::{JsonError, Object, base64url};
 pub use finding::{Check, Finding};
@@ -41,4 +41,4 @@ pub use token::{
     AccessDraft, Checked, Claims, DraftByClient, DraftForAudience, DraftOfSubject, IssueError, Issuer, Kind, NoOwn,
     Prepared, Reading, ReadingError, ScopeError, Scopes, UncheckedError, UncheckedToken,
 };
-pub use verify::{Expectations, Findings, Proven, SkewError, Verifier, VouchError};
+pub use verify::{Expectations, Findings, Proven, SkewError, Verifier, VouchError, Vouched};

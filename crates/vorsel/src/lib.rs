@@ -53,7 +53,7 @@ pub use checker::Checker;
 pub use clock::{Clock, SystemClock, now};
 pub use guard::{
     Admitted, ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys, Caller, Deciding, Guard, GuardBuilder,
-    GuardError, Guarded, GuardedFuture, PredicateAnswer, PredicateRequest, WhenSilent,
+    GuardError, Guarded, GuardedFuture, PredicateAnswer, PredicateRequest, RequestHead, WhenSilent,
 };
 #[cfg(feature = "axum")]
 pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, RoutesError};

@@ -4,15 +4,12 @@ use std::fs;
 
 use axum::Router;
 use axum::body::Body;
-use axum::routing::{Route, any, get};
+use axum::routing::{any, get};
 use http::{Request, Response, StatusCode};
 use serde::{Deserialize, Serialize};
 use tower::{Service, ServiceExt};
-use tower_layer::{Layer, Stack, layer_fn};
 use vorsel::testing::TestIssuer;
-use vorsel::{
-    AccessPlan, Caller, Guard, GuardedApp, NoOwn, PlanBuilder, PlanFileError, Routes, RoutesError, load_plan,
-};
+use vorsel::{AccessPlan, Caller, GuardedApp, NoOwn, PlanBuilder, PlanFileError, Routes, RoutesError, load_plan};
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
 struct Staff {
@@ -65,29 +62,13 @@ async fn without_a_guard_or_with_another_one_a_handler_that_asks_for_its_caller_
     assert_eq!(send(app, operator(&issuer, "/dome")).await, 200);
 }
 
-type Build<'a> = &'a dyn Fn(Guard<Staff>) -> Router;
-
-/// Routes that were added after it would be open. Around the whole router there is no after.
+/// Inside a router the guard would not see the routes that are added after it, so it is no layer: that does not compile, see
+/// the documentation of `Guard`. Around the whole router there is no after.
 #[tokio::test]
-async fn an_app_with_the_guard_inside_its_router_does_not_start() {
+async fn a_guard_around_a_router_closes_what_its_plan_does_not_name() {
     let issuer = TestIssuer::new();
     let guard = issuer.guard::<Staff>(plan().build().expect("a plan")).build().expect("a guard");
-    let wrong: [(&str, Build<'_>); 4] = [
-        ("before the last route", &|guard| Router::new().layer(guard).route("/dome", get(unaware))),
-        ("after the last route", &|guard| Router::new().route("/dome", get(unaware)).layer(guard)),
-        ("around a route", &|guard| Router::new().route("/dome", get(unaware).layer(guard))),
-        ("around another layer", &|guard| {
-            let inner = layer_fn(|route: Route| ServiceExt::<Request<Body>>::map_err(route, |error| error));
-            Router::new().route("/dome", get(unaware)).layer(Stack::new(inner, guard))
-        }),
-    ];
-    for (place, app) in wrong {
-        let built = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| app(guard.clone())));
-        let panic = built.expect_err(place);
-        let message = panic.downcast_ref::<String>().expect("a text");
-        assert!(message.contains("use Routes::guard"), "{place}: {message}");
-    }
-    let app = guard.layer(Router::new().route("/dome", get(unaware)).route("/cellar", get(unaware)));
+    let app = guard.around(Router::new().route("/dome", get(unaware)).route("/cellar", get(unaware)));
     for (path, status) in [("/dome", 200), ("/cellar", 403), ("/nowhere", 403)] {
         let answer = app.clone().oneshot(operator(&issuer, path)).await.expect("an answer");
         assert_eq!(answer.status(), status, "{path}");

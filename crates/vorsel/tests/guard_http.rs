@@ -31,7 +31,7 @@ impl ApiKeys<Staff> for Keys {
             return Err("the key store is down".into());
         }
         let grant = Grant { roles: vec!["operator".to_owned()], scopes: Scopes::default(), own: Staff { training: 1 } };
-        Ok((*hash == ApiKeyHash::of("known")).then(|| ApiKeyOwner { subject: "ope-0002".to_owned(), grant }))
+        Ok((*hash == ApiKeyHash::of("known")).then(|| ApiKeyOwner::subject("ope-0002", grant)))
     }
 }
 

@@ -3,7 +3,7 @@
 use std::sync::{Arc, Mutex};
 
 use http::{Request, Response};
-use tower::{Layer, ServiceExt, service_fn};
+use tower::{ServiceExt, service_fn};
 use vorsel::rule::role;
 use vorsel::{
     AccessDraft, AccessPlan, Algorithm, Expectations, Guard, Issuer, KeySet, Lifetime, NoOwn, SigningKey, Verifier, now,
@@ -29,7 +29,8 @@ impl std::io::Write for Lines {
 
 /// A guard around a service that is not axum's.
 async fn send(guard: &Guard<NoOwn>, path: &str, token: &str) -> u16 {
-    let service = guard.layer(service_fn(async |_: Request<()>| Ok::<_, std::io::Error>(Response::new(String::new()))));
+    let service =
+        guard.clone().around(service_fn(async |_: Request<()>| Ok::<_, std::io::Error>(Response::new(String::new()))));
     let request = Request::builder().uri(path).header("authorization", format!("Bearer {token}"));
     service.oneshot(request.body(()).expect("a request")).await.expect("an answer").status().as_u16()
 }

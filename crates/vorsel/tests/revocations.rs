@@ -13,7 +13,7 @@ use vorsel::store::{
 };
 use vorsel::{
     AccessPlan, Advance, Ended, Guard, LiveRevocations, NoOwn, Refusal, RenewError, RenewalRequest, Revocation,
-    Revoked, Session, SignIn, StartError, Timestamp, WhenSilent,
+    Revoked, Session, SignIn, StartError, Stop, Timestamp, WhenSilent,
 };
 
 mod common;
@@ -88,8 +88,8 @@ async fn guard(house: &House, store: &Arc<dyn SessionStore>, when_silent: WhenSi
 async fn refusal(guard: &Guard, method: &str, token: &str) -> Option<String> {
     let request = Request::builder().method(method).uri("/dome").header("authorization", format!("Bearer {token}"));
     let (parts, ()) = request.body(()).expect("a request").into_parts();
-    guard.decide(&parts, guard.now()).await.err().map(|refusal| match refusal {
-        Refusal::BadToken(finding) => finding.check.code().to_owned(),
+    guard.decide(&parts, guard.now()).await.err().map(|stop| match stop {
+        Stop::Refused(Refusal::BadToken(finding)) => finding.check.code().to_owned(),
         other => format!("{} {}", other.answer("api").status, other.code()),
     })
 }

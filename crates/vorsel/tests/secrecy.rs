@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use http::Request;
 use serde_json::json;
-use tower::{Layer, ServiceExt, service_fn};
+use tower::{ServiceExt, service_fn};
 use vorsel::rule::role;
 use vorsel::store::{MemoryStore, SessionStore};
 use vorsel::{
@@ -177,8 +177,9 @@ async fn guarded(said: &Said) -> Vec<String> {
     let spoilt =
         [token.clone(), format!("{token}="), format!("x{token}"), token.replace('.', ""), format!("{token}.{token}")];
     for header in spoilt.iter().flat_map(|token| [format!("Bearer {token}"), format!("Basic {token}"), token.clone()]) {
-        let service =
-            guard.layer(service_fn(async |_: Request<()>| Ok::<_, io::Error>(http::Response::new(String::new()))));
+        let service = guard
+            .clone()
+            .around(service_fn(async |_: Request<()>| Ok::<_, io::Error>(http::Response::new(String::new()))));
         let request = Request::builder().uri("/log").header("authorization", header).body(()).expect("a request");
         let answer = service.oneshot(request).await.expect("an answer");
         assert_ne!(answer.status(), 200);

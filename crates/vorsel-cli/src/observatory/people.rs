@@ -115,13 +115,9 @@ impl ApiKeys<Staff> for InstrumentKeys {
     async fn owner(&self, hash: &ApiKeyHash) -> Result<Option<ApiKeyOwner<Staff>>, Box<dyn Error + Send + Sync>> {
         let hash = hash.to_string();
         let instrument = self.0.instruments.iter().find(|instrument| instrument.key_hash == hash);
-        Ok(instrument.map(|Instrument { subject, instruments, .. }| ApiKeyOwner {
-            subject: subject.clone(),
-            grant: Grant {
-                roles: Vec::new(),
-                scopes: Scopes::default(),
-                own: Staff { instruments: instruments.clone(), ..Staff::default() },
-            },
+        Ok(instrument.map(|Instrument { subject, instruments, .. }| {
+            let own = Staff { instruments: instruments.clone(), ..Staff::default() };
+            ApiKeyOwner::subject(subject, Grant { roles: Vec::new(), scopes: Scopes::default(), own })
         }))
     }
 }

@@ -8,8 +8,8 @@ use clap::Args;
 use serde_json::{Value, json};
 use vorsel::rule::Reason;
 use vorsel::{
-    Access, AccessPlan, AccessRow, Credential, Credentials, Object, Reach, Scopes, SupposedCaller, UncheckedToken,
-    Verdict, Why, now,
+    Access, AccessPlan, AccessRow, Credential, Credentials, Object, Outcome, Reach, Scopes, SupposedCaller,
+    UncheckedToken, Verdict, Why, now,
 };
 
 use super::PlanFile;
@@ -33,7 +33,7 @@ pub(super) struct AskArguments {
     #[arg(value_name = "PATH")]
     path: String,
     /// Take the caller from the token on standard input, unchecked.
-    #[arg(long, conflicts_with_all = ["subject", "roles", "scope", "claims", "acr", "signed_in_ago"])]
+    #[arg(long, conflicts_with_all = ["subject", "roles", "scope", "claims", "acr", "client", "issuer", "signed_in_ago"])]
     token: bool,
     /// Who calls; without this, a role, a scope or a claim, nobody does.
     #[arg(long, value_name = "SUBJECT")]
@@ -50,6 +50,15 @@ pub(super) struct AskArguments {
     /// How the caller authenticated.
     #[arg(long, value_name = "ACR")]
     acr: Option<String>,
+    /// The client by which the caller comes; a client that calls for itself is its own subject.
+    #[arg(long, value_name = "CLIENT")]
+    client: Option<String>,
+    /// The issuer of the token, another one than our own.
+    #[arg(long, value_name = "ISSUER")]
+    issuer: Option<String>,
+    /// The client whose API key comes along.
+    #[arg(long, value_name = "CLIENT")]
+    key_of: Option<String>,
     /// A kind of credential that the caller comes with: bearer, cookie or api-key; bearer if none is named.
     #[arg(long = "credential", value_name = "KIND", value_parser = kind)]
     credentials: Vec<Credential>,
@@ -106,6 +115,8 @@ fn known_by(caller: SupposedCaller, arguments: &AskArguments) -> SupposedCaller 
         [] => caller,
         kinds => caller.by(kinds.iter().fold(Credentials::NONE, |all, kind| all.with(*kind))),
     };
+    let caller = if arguments.issuer.is_some() { caller.of_another_issuer() } else { caller };
+    let caller = arguments.key_of.iter().fold(caller, |caller, client| caller.with_key_of(client));
     predicates.iter().fold(caller, |caller, (name, yes)| caller.answered(name, *yes))
 }
 
@@ -137,34 +148,43 @@ fn claims_of_token() -> Result<Object, Failure> {
 
 /// The claims that the options tell of, or nothing if they tell of nobody.
 fn supposed(arguments: &AskArguments) -> Result<Option<Object>, Failure> {
-    let AskArguments { subject, roles, scope, claims, acr, signed_in_ago, .. } = arguments;
+    let AskArguments { subject, roles, scope, claims, acr, client, issuer, signed_in_ago, .. } = arguments;
     let nobody = subject.is_none() && roles.is_empty() && scope.is_none() && claims.is_empty() && acr.is_none();
+    let nobody = nobody && client.is_none() && issuer.is_none() && arguments.key_of.is_none();
     if nobody && signed_in_ago.is_none() && arguments.credentials.is_empty() && arguments.predicates.is_empty() {
         return Ok(None);
     }
     let mut caller: Object = claims.iter().cloned().collect();
-    let mut set = |name: &str, value: Value| caller.insert(name.to_owned(), value);
+    let mut set = |name: &str, value: Value| drop(caller.insert(name.to_owned(), value));
     set("sub", subject.as_deref().unwrap_or("somebody").into());
     set("roles", roles.clone().into());
     set("scope", Scopes::parse(scope.as_deref().unwrap_or_default())?.as_str().into());
     set("auth_time", now().before(Duration::from_secs(signed_in_ago.unwrap_or_default())).as_secs().into());
-    acr.as_ref().map(|acr| set("acr", acr.as_str().into()));
+    for (name, value) in [("acr", acr), ("client_id", client), ("iss", issuer)] {
+        value.iter().for_each(|value| set(name, value.as_str().into()));
+    }
     Ok(Some(caller))
 }
 
-/// The verdict in a word, and the status the guard would answer; none if the handler answers.
+/// The verdict in a word, and the status that the guard would answer; none if the handler answers or a predicate is to.
 fn verdict(why: &Why, anonymous: bool) -> (&'static str, Option<u16>) {
-    match &why.verdict {
-        Verdict::Open => ("open", None),
-        Verdict::Allowed => ("allowed", None),
-        Verdict::NeedsCaller => ("needs-caller", Some(401)),
-        Verdict::Refused(unmet) if unmet.step_up.is_some() => ("needs-fresh-sign-in", Some(401)),
-        Verdict::Refused(_) => ("refused", Some(403)),
-        Verdict::NeedsPredicate(_) => ("needs-predicate", None),
-        Verdict::Methods(_) => ("options", Some(204)),
-        Verdict::NoMethod(_) => ("no-method", Some(405)),
-        _ => ("no-rule", Some(if anonymous { 401 } else { 403 })),
-    }
+    let word = match &why.verdict {
+        Verdict::Open => "open",
+        Verdict::Allowed => "allowed",
+        Verdict::NeedsCaller => "needs-caller",
+        Verdict::Refused(unmet) if unmet.step_up.is_some() => "needs-fresh-sign-in",
+        Verdict::Refused(_) => "refused",
+        Verdict::NeedsPredicate(_) => "needs-predicate",
+        Verdict::Methods(_) => "options",
+        Verdict::NoMethod(_) => "no-method",
+        _ => "no-rule",
+    };
+    let caller = (!anonymous).then_some(());
+    let status = match Outcome::of(why.verdict.clone(), Ok(caller)) {
+        Outcome::Stopped(stop) => Some(stop.answer("").status),
+        _ => None,
+    };
+    (word, status)
 }
 
 fn shown(arguments: &AskArguments, why: &Why, anonymous: bool) -> String {
@@ -173,6 +193,7 @@ fn shown(arguments: &AskArguments, why: &Why, anonymous: bool) -> String {
     let outcome = match status {
         None if matches!(why.verdict, Verdict::NeedsPredicate(_)) => heading(word),
         None => good(word),
+        Some(status @ 200..300) => good(format!("{word} ({status})")),
         Some(status) => bad(format!("{word} ({status})")),
     };
     let mut text = format!("{} → {outcome}\n", heading(request));

@@ -7,4 +7,4 @@ mod vouched;
 
 pub use expectations::{Expectations, SkewError};
 pub use verifier::{Findings, Proven, Verifier};
-pub use vouched::VouchError;
+pub use vouched::{VouchError, Vouched};

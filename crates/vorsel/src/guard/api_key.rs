@@ -7,7 +7,8 @@ use std::str::FromStr;
 use async_trait::async_trait;
 use aws_lc_rs::digest::{SHA256, digest};
 use aws_lc_rs::rand::fill;
-use vorsel_core::{Secret, base64url};
+use serde::Serialize;
+use vorsel_core::{Checked, Secret, VouchError, Vouched, base64url};
 
 use crate::admission::Grant;
 use crate::random::RandomError;
@@ -105,10 +106,38 @@ impl FromStr for ApiKeyHash {
 /// Who owns an API key, and what it is good for.
 #[derive(Clone, Debug, PartialEq)]
 pub struct ApiKeyOwner<C> {
-    /// The subject.
-    pub subject: String,
-    /// Roles, scopes and the app's own claims.
-    pub grant: Grant<C>,
+    who: Who,
+    grant: Grant<C>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Who {
+    Subject(String),
+    Client(String),
+}
+
+impl<C> ApiKeyOwner<C> {
+    /// A subject: one of the app's own people, `sub` in rules. Beside a token, the key has to be of the token's own subject.
+    pub fn subject(subject: impl Into<String>, grant: Grant<C>) -> Self {
+        Self { who: Who::Subject(subject.into()), grant }
+    }
+
+    /// A client: a program that calls for itself, or for the person whose token comes along; `client` in rules. What the key is
+    /// granted counts where it comes alone.
+    pub fn client(client_id: impl Into<String>, grant: Grant<C>) -> Self {
+        Self { who: Who::Client(client_id.into()), grant }
+    }
+}
+
+impl<C: Serialize> ApiKeyOwner<C> {
+    pub(super) fn vouched(self) -> Result<Checked<C>, VouchError> {
+        let Grant { roles, scopes, own } = self.grant;
+        let vouched = match self.who {
+            Who::Subject(subject) => Vouched::subject(subject),
+            Who::Client(client_id) => Vouched::client(client_id),
+        };
+        vouched.roles(roles).scopes(scopes).own(own).checked()
+    }
 }
 
 /// The app's look-up of API keys by their hash. Every request with a key asks it, so a key that is taken out of it is
@@ -129,10 +158,14 @@ pub struct ApiKeyOwner<C> {
 ///     async fn owner(&self, hash: &ApiKeyHash) -> Result<Option<ApiKeyOwner<NoOwn>>, Box<dyn Error + Send + Sync>> {
 ///         let Some(subject) = self.0.get(hash) else { return Ok(None) };
 ///         let grant = Grant { roles: vec!["instrument".to_owned()], scopes: Scopes::default(), own: NoOwn {} };
-///         Ok(Some(ApiKeyOwner { subject: subject.clone(), grant }))
+///         Ok(Some(ApiKeyOwner::subject(subject, grant)))
 ///     }
 /// }
 /// ```
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` looks no API keys up for own claims of type `{C}`",
+    note = "implement ApiKeys for it: given the hash of a key it says who owns it"
+)]
 #[async_trait]
 pub trait ApiKeys<C>: Send + Sync {
     /// Who owns the key of this hash; nothing if nobody does.

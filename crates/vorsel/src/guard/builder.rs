@@ -8,14 +8,14 @@ use std::time::Duration;
 
 use http::HeaderName;
 use serde::Serialize;
-use vorsel_core::{AccessPlan, Checked, Credential, Credentials};
+use vorsel_core::{AccessPlan, Credentials};
 
 use super::api_key::ApiKeys;
 use super::caller::Caller;
-use super::decide::{Guard, Inner, LookUp, room_for_extensions};
-use super::known::{Known, REVOCATIONS_CURRENT, WhenSilent};
+use super::credentials::{ApiKeyHeader, CookieSource, Sources};
+use super::decide::{Guard, Inner, LookUp};
 use super::predicate::{PredicateAnswer, PredicateRequest, Predicates};
-use super::sources::Sources;
+use super::revocation::{REVOCATIONS_CURRENT, RevocationGate, WhenSilent};
 use crate::checker::Checker;
 use crate::clock::{Clock, SystemClock};
 use crate::revocations::LiveRevocations;
@@ -45,7 +45,7 @@ pub struct GuardBuilder<C> {
     keys: Option<Arc<dyn LookUp<C>>>,
     predicates: Predicates<C>,
     clock: Arc<dyn Clock>,
-    revocations: Option<Known>,
+    revocations: Option<RevocationGate>,
     problems: Vec<String>,
 }
 
@@ -86,7 +86,7 @@ impl<C> Guard<C> {
         GuardBuilder {
             checker: checker.into(),
             plan,
-            sources: Sources::default(),
+            sources: Sources::new(),
             keys: None,
             predicates: Predicates::none(),
             clock: Arc::new(SystemClock),
@@ -108,7 +108,7 @@ impl<C> GuardBuilder<C> {
         if name.is_empty() || !name.bytes().all(is_token) {
             self.problems.push(format!("expected the name of a cookie, but found {name:?}"));
         }
-        self.sources.cookie = Some(name.to_owned());
+        self.sources.add(CookieSource(name.to_owned()));
         self
     }
 
@@ -121,7 +121,7 @@ impl<C> GuardBuilder<C> {
                 self.problems.push(problem);
             }
         }
-        self.sources.origins.extend(origins.iter().map(|origin| (*origin).to_owned()));
+        self.sources.trust(origins);
         self
     }
 
@@ -134,14 +134,10 @@ impl<C> GuardBuilder<C> {
             Ok(name) if name == http::header::AUTHORIZATION || name == http::header::COOKIE => {
                 self.problems.push(format!("{name} is for tokens; give API keys a header of their own"));
             }
-            Ok(name) => self.sources.api_key = Some(name),
+            Ok(name) => self.sources.add(ApiKeyHeader(name)),
             Err(_) => self.problems.push(format!("expected the name of a header, but found {header:?}")),
         }
-        let vouch = |owner: super::api_key::ApiKeyOwner<C>| {
-            let grant = owner.grant;
-            Checked::vouched(&owner.subject, &grant.roles, &grant.scopes, grant.own)
-        };
-        self.keys = Some(Arc::new((keys, vouch)));
+        self.keys = Some(Arc::new(keys));
         self
     }
 
@@ -167,10 +163,10 @@ impl<C> GuardBuilder<C> {
     where
         C: 'static,
     {
-        let known = Known { view, longest_silence, when_silent };
-        let asked = known.clone();
+        let gate = RevocationGate { view, longest_silence, when_silent };
+        let asked = gate.clone();
         self.predicates.add(REVOCATIONS_CURRENT, move |_, _| std::future::ready(asked.is_current()));
-        self.revocations = Some(known);
+        self.revocations = Some(gate);
         self
     }
 
@@ -183,20 +179,15 @@ impl<C> GuardBuilder<C> {
     /// The guard, if it can do what the plan says. What the plan is warned of goes to the log.
     ///
     /// # Errors
-    /// If the plan asks for a predicate that is not registered or for a credential that nothing is looked for, and if a name
-    /// is none.
+    /// If the plan asks for a predicate that is not registered or for a credential that the guard does not look for, and if the
+    /// name of a cookie or a header, or an origin, is invalid.
     pub fn build(mut self) -> Result<Guard<C>, GuardError> {
         let registered: BTreeSet<&str> = self.predicates.names().collect();
         for name in self.plan.predicates().into_iter().filter(|name| !registered.contains(name)) {
             self.problems
                 .push(format!("the access plan asks for predicate {name}, which is not registered with the guard"));
         }
-        let mut sources = Credentials::from(Credential::Bearer);
-        for (kind, is_there) in
-            [(Credential::Cookie, self.sources.cookie.is_some()), (Credential::ApiKey, self.sources.api_key.is_some())]
-        {
-            sources = if is_there { sources.with(kind) } else { sources };
-        }
+        let sources = self.sources.kinds().fold(Credentials::NONE, Credentials::with);
         for kind in self.plan.credentials().iter().filter(|kind| !sources.contains(*kind)) {
             self.problems
                 .push(format!("the access plan asks for credential {kind}, which the guard does not look for"));
@@ -208,11 +199,8 @@ impl<C> GuardBuilder<C> {
             tracing::warn!(target: "vorsel::guard", "access plan: {warning}");
         }
         let Self { checker, plan, sources, keys, predicates, clock, revocations, .. } = self;
-        let realm = checker.realm();
-        let room = room_for_extensions();
-        Ok(Guard {
-            inner: Arc::new(Inner { checker, plan, sources, keys, predicates, realm, clock, revocations, room }),
-        })
+        let (realm, issuer) = (checker.realm(), checker.issuer());
+        Ok(Guard::of(Inner { checker, issuer, plan, sources, keys, predicates, realm, clock, revocations }))
     }
 }
 

@@ -8,22 +8,45 @@ use vorsel_core::{CallerFacts, Checked, Claims, Credential, Credentials, NoOwn};
 #[derive(Debug)]
 pub struct Caller<C = NoOwn> {
     checked: Arc<Checked<C>>,
+    /// Whether `sub` can mean one of our own people: the token is of the issuer that the guard expects, or the app vouches.
+    own_issuer: bool,
     credentials: Credentials,
+    /// The client whose API key came along beside the token of a person.
+    key_client: Option<Arc<str>>,
 }
 
 impl<C> Caller<C> {
-    pub(super) fn new(checked: Arc<Checked<C>>, kind: Credential) -> Self {
-        Self { checked, credentials: kind.into() }
+    pub(super) fn new(checked: Arc<Checked<C>>, own_issuer: bool, kind: Credential) -> Self {
+        Self { checked, own_issuer, credentials: kind.into(), key_client: None }
     }
 
-    /// The same caller, known by one more credential.
-    pub(super) fn and_by(self, kind: Credential) -> Self {
-        Self { credentials: self.credentials.with(kind), ..self }
+    /// The same caller, known by another credential as well, if that is of the same person or client, or if it is the key of
+    /// the client that a person uses.
+    pub(super) fn joined_by(mut self, other: &Self) -> Option<Self> {
+        let subjects = self.token_claims().subject().zip(other.token_claims().subject());
+        let is_same = self.own_issuer == other.own_issuer
+            && self.as_client() == other.as_client()
+            && subjects.is_some_and(|(one, other)| one == other);
+        if !is_same {
+            let key = other.credentials.contains(Credential::ApiKey).then(|| other.as_client()).flatten();
+            self.key_client = Some(key.filter(|_| self.as_client().is_none())?.into());
+        }
+        self.credentials = other.credentials.iter().fold(self.credentials, Credentials::with);
+        Some(self)
+    }
+
+    /// The client, if that is who calls, rather than a person: it is the subject itself
+    /// ([RFC 9068 section 2.2](https://www.rfc-editor.org/rfc/rfc9068#section-2.2)).
+    fn as_client(&self) -> Option<&str> {
+        let claims = self.token_claims();
+        claims.client_id().filter(|client| claims.subject() == Some(client))
     }
 
     /// What the access plan decides by.
     pub(super) fn facts<'a>(&'a self, answers: &'a [(String, bool)]) -> CallerFacts<'a> {
         let mut facts = CallerFacts::from(&*self.checked);
+        facts.own_issuer = self.own_issuer;
+        facts.key_client = self.key_client.as_deref();
         facts.credentials = self.credentials;
         facts.answers = answers;
         facts
@@ -58,6 +81,12 @@ impl<C> Caller<C> {
         self.checked.claims()
     }
 
+    /// The client whose API key came along beside the token of a person, if one did.
+    #[must_use]
+    pub fn key_client(&self) -> Option<&str> {
+        self.key_client.as_deref()
+    }
+
     /// The kinds of credential that the request came with.
     #[must_use]
     pub const fn credentials(&self) -> Credentials {
@@ -67,6 +96,6 @@ impl<C> Caller<C> {
 
 impl<C> Clone for Caller<C> {
     fn clone(&self) -> Self {
-        Self { checked: self.checked.clone(), credentials: self.credentials }
+        Self { checked: self.checked.clone(), key_client: self.key_client.clone(), ..*self }
     }
 }

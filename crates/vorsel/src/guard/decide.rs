@@ -1,4 +1,4 @@
-//! The guard as plain data and one function: credentials, caller, plan, checks.
+//! The guard as plain data and one function: credentials, caller, plan, predicates.
 
 use std::fmt;
 use std::future::Future;
@@ -9,63 +9,54 @@ use std::task::{Context, Poll};
 use async_trait::async_trait;
 use http::header::{ACCESS_CONTROL_REQUEST_METHOD, ORIGIN};
 use http::request::Parts;
-use http::{Extensions, HeaderMap, Method, Request, Uri};
+use serde::Serialize;
 use serde::de::DeserializeOwned;
-use vorsel_core::{AccessPlan, Checked, Credential, NoOwn, Refusal, Timestamp, Verdict, VouchError};
+use vorsel_core::{AccessPlan, Checked, Credential, NoOwn, Outcome, Proven, Refusal, Stop, Timestamp};
 
-use super::api_key::{ApiKeyHash, ApiKeyOwner, ApiKeys};
+use super::api_key::{ApiKeyHash, ApiKeys};
 use super::caller::Caller;
-use super::header::odd_token;
-use super::known::Known;
+use super::credentials::{Shown, Source, Sources};
 use super::predicate::{PredicateRequest, Predicates};
-use super::sources::{Presented, Sources};
+use super::request::{RequestHead, has};
+use super::revocation::RevocationGate;
 use crate::checker::Checker;
 use crate::clock::Clock;
 
 /// Guards routes by an access plan. `C` is the app's own claims; a token whose claims do not fit `C` is refused.
 ///
-/// In an axum app hand it to [`Routes::guard`](crate::Routes::guard), which checks the routes against the plan. It is a
-/// [`tower_layer::Layer`] as well, for a whole service: tonic's, hyper's, an axum router as it is served. Inside a router,
-/// with `Router::layer`, it would not see what is added after it, so it panics there at the start; for a part of a router
-/// there is [`partial`](Self::partial). A handler that asks for a [`Caller`] is refused rather than run when the guard is
-/// missing. A layer that rewrites the request's URI belongs around the whole router: the guard goes by the path that the
+/// In an axum app hand it to [`Routes::guard`](crate::Routes::guard), which checks the routes against the plan. For another
+/// tower service as a whole (tonic's, hyper's, an axum router as it is served) there is [`around`](Self::around). It is no
+/// layer itself: with `Router::layer` it would not see the routes that are added after it. For a part of a router there is
+/// [`partial`](Self::partial). A handler that asks for a [`Caller`] is refused rather than run when the guard is missing. A layer that rewrites the request's URI belongs around the whole router: the guard goes by the path that the
 /// outermost axum router saw. A CORS layer belongs around the guard too, so that a page may read refusals; preflights that
 /// do reach the guard are answered 204. Inside a router, axum adds an `Allow` header with the methods of a path to refusals
 /// of other methods; `Routes::guard` keeps it from that.
 ///
 /// A caller may come with a token in the `Authorization` header, with one in a cookie, with an API key, or with several
-/// of them; then all must be accepted and be for the same subject, and the first of them is what the claims are taken
-/// from. Every refusal is one `tracing` event under `vorsel::guard`, with what was expected and what was found, and never
-/// with the token.
+/// of them; then all must be accepted and be for the same caller, and the first of them is what the claims are taken
+/// from. The key of a client may come along with the token of a person. Every refusal is one `tracing` event under
+/// `vorsel::guard`, with what was expected and what was found, and never with the token.
+///
+/// ```compile_fail
+/// # fn app(router: axum::Router, guard: vorsel::Guard) {
+/// let open_to_later_routes = router.layer(guard);
+/// # }
+/// ```
 pub struct Guard<C = NoOwn> {
-    pub(super) inner: Arc<Inner<C>>,
+    inner: Arc<Inner<C>>,
 }
 
 pub(super) struct Inner<C> {
     pub(super) checker: Checker<C>,
+    /// The issuer whose subjects are our own people.
+    pub(super) issuer: Option<Arc<str>>,
     pub(super) plan: AccessPlan,
     pub(super) sources: Sources,
     pub(super) keys: Option<Arc<dyn LookUp<C>>>,
     pub(super) predicates: Predicates<C>,
     pub(super) realm: Arc<str>,
     pub(super) clock: Arc<dyn Clock>,
-    pub(super) revocations: Option<Known>,
-    /// What a request without extensions gets in their place.
-    pub(super) room: Extensions,
-}
-
-/// No extensions, but room for the caller and the three that axum adds; it would be made in two steps otherwise, with
-/// every request.
-pub(super) fn room_for_extensions() -> Extensions {
-    #[derive(Clone)]
-    struct Place<const N: usize>;
-    let mut room = Extensions::new();
-    room.insert(Place::<0>);
-    room.insert(Place::<1>);
-    room.insert(Place::<2>);
-    room.insert(Place::<3>);
-    room.clear();
-    room
+    pub(super) revocations: Option<RevocationGate>,
 }
 
 /// The look-up of API keys, with the owner's claims made up from what the app says.
@@ -75,20 +66,15 @@ pub(super) trait LookUp<C>: Send + Sync {
 }
 
 #[async_trait]
-impl<C, K, V> LookUp<C> for (K, V)
-where
-    C: Send + Sync + 'static,
-    K: ApiKeys<C>,
-    V: Fn(ApiKeyOwner<C>) -> Result<Checked<C>, VouchError> + Send + Sync,
-{
+impl<C: Serialize + Send + Sync + 'static, K: ApiKeys<C>> LookUp<C> for K {
     async fn owner(&self, hash: &ApiKeyHash) -> Result<Option<Checked<C>>, Box<dyn std::error::Error + Send + Sync>> {
-        let (keys, vouch) = self;
-        Ok(keys.owner(hash).await?.map(vouch).transpose()?)
+        let owner = ApiKeys::owner(self, hash).await?;
+        Ok(owner.map(super::api_key::ApiKeyOwner::vouched).transpose()?)
     }
 }
 
-/// What a guard decides: the caller, or nobody on an open route; or the refusal.
-pub type Admitted<C> = Result<Option<Caller<C>>, Refusal>;
+/// What a guard decides: the caller, or nobody on an open route; or what the client is answered without the handler.
+pub type Admitted<C> = Result<Option<Caller<C>>, Stop>;
 
 /// A decision under way: ready at once, unless an API key has to be looked up or a predicate to be asked.
 #[must_use = "nobody is refused as long as the decision is not looked at"]
@@ -133,6 +119,10 @@ impl<C> Future for Deciding<C> {
 }
 
 impl<C> Guard<C> {
+    pub(super) fn of(inner: Inner<C>) -> Self {
+        Self { inner: Arc::new(inner) }
+    }
+
     /// The plan.
     #[must_use]
     pub fn plan(&self) -> &AccessPlan {
@@ -145,6 +135,12 @@ impl<C> Guard<C> {
         &self.inner.realm
     }
 
+    /// The realm to keep.
+    #[cfg(feature = "axum")]
+    pub(super) fn shared_realm(&self) -> Arc<str> {
+        self.inner.realm.clone()
+    }
+
     /// The moment now by the guard's clock.
     #[must_use]
     pub fn now(&self) -> Timestamp {
@@ -155,172 +151,123 @@ impl<C> Guard<C> {
 impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     /// Decides one request at the moment `now`: the whole guard as a function, for frameworks that are not tower. Await
     /// it, or take it [`at_once`](Deciding::at_once) where the guard has no API keys and no predicates. Nobody comes back for
-    /// a caller who is not needed and not known; of a refusal [`Refusal::answer`] is what the client is told.
+    /// a caller who is not needed and not known; of what stops the request [`Stop::answer`] is what the client is told.
     ///
     /// On an open route a credential that is not accepted is left aside, so that a client with an expired token can
     /// still sign in.
-    pub fn decide(&self, parts: &Parts, now: Timestamp) -> Deciding<C> {
-        self.decide_head(Head::of(parts), now)
-    }
-
-    pub(super) fn decide_head(&self, head: Head<'_>, now: Timestamp) -> Deciding<C> {
-        let inner = &self.inner;
-        if inner.is_preflight(head) {
-            return Deciding::ready(Err(Refusal::Preflight));
-        }
-        let presented = match inner.sources.present(head.method, head.headers) {
-            Ok(Presented { api_key: Some(key), .. }) => {
-                let (inner, hash) = (inner.clone(), ApiKeyHash::of(key));
-                return Deciding { state: State::Pending(Box::pin(inner.with_api_key(head.to_parts(), hash, now))) };
-            }
-            presented => presented,
-        };
-        let caller = presented.and_then(|presented| inner.identify(presented, None, now));
-        match inner.apply(head, caller, &[], now) {
-            Applied::Done(admitted) => Deciding::ready(admitted),
-            Applied::Ask(predicate, caller) => {
-                let inner = inner.clone();
-                Deciding {
-                    state: State::Pending(Box::pin(inner.with_predicates(head.to_parts(), predicate, caller, now))),
-                }
-            }
-        }
+    pub fn decide<R: RequestHead>(&self, request: &R, now: Timestamp) -> Deciding<C> {
+        self.inner.decide(request, now)
     }
 }
 
-/// What a guard looks at of a request, where it is: taking a request apart and putting it together again costs more.
-#[derive(Clone, Copy)]
-pub(super) struct Head<'r> {
-    method: &'r Method,
-    uri: &'r Uri,
-    headers: &'r HeaderMap,
-    extensions: &'r Extensions,
-}
-
-impl<'r> Head<'r> {
-    pub(super) fn of(parts: &'r Parts) -> Self {
-        Self { method: &parts.method, uri: &parts.uri, headers: &parts.headers, extensions: &parts.extensions }
-    }
-
-    pub(super) fn of_request<B>(request: &'r Request<B>) -> Self {
-        let (method, uri, headers) = (request.method(), request.uri(), request.headers());
-        Self { method, uri, headers, extensions: request.extensions() }
-    }
-
-    /// The path as the client sent it. Inside a nested axum router the request's own URI has lost its beginning.
-    pub(super) fn path(self) -> &'r str {
-        #[cfg(feature = "axum")]
-        if let Some(original) = self.extensions.get::<axum::extract::OriginalUri>() {
-            return original.path();
-        }
-        self.uri.path()
-    }
-
-    fn to_parts(self) -> Parts {
-        let (mut parts, ()) = Request::new(()).into_parts();
-        parts.method = self.method.clone();
-        parts.uri = self.uri.clone();
-        parts.headers = self.headers.clone();
-        parts.extensions = self.extensions.clone();
-        parts
-    }
-}
-
-/// What the plan has made of a request.
-enum Applied<C> {
-    Done(Admitted<C>),
-    /// A predicate has to answer first.
-    Ask(String, Caller<C>),
+/// Who the tokens of a request are of, and the API keys that are still to be looked up.
+struct Known<C> {
+    caller: Option<(Credential, Caller<C>)>,
+    keys: Vec<ApiKeyHash>,
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
+    fn decide(self: &Arc<Self>, request: &dyn RequestHead, now: Timestamp) -> Deciding<C> {
+        if self.is_preflight(request) {
+            return Deciding::ready(Err(Stop::Preflight));
+        }
+        let caller = match self.identify(request, now) {
+            Ok(Known { caller, keys }) if !keys.is_empty() => {
+                let later = self.clone().with_api_keys(request.to_parts(), caller, keys, now);
+                return Deciding { state: State::Pending(Box::pin(later)) };
+            }
+            Ok(Known { caller, .. }) => Ok(caller.map(|(_, caller)| caller)),
+            Err(refusal) => Err(refusal),
+        };
+        match self.outcome(request, caller, &[], now) {
+            Outcome::Passed(caller) => Deciding::ready(Ok(caller)),
+            Outcome::Stopped(stop) => Deciding::ready(Err(stop)),
+            Outcome::Asks(predicate, caller) => {
+                let later = self.clone().with_predicates(request.to_parts(), predicate, caller, now);
+                Deciding { state: State::Pending(Box::pin(later)) }
+            }
+        }
+    }
+
     /// A preflight comes without credentials ([Fetch section 4.8](https://fetch.spec.whatwg.org/#cors-preflight-fetch)).
     /// Only a path that says so itself gets it: a handler for any method would take it for a request.
-    fn is_preflight(&self, head: Head<'_>) -> bool {
-        head.method == Method::OPTIONS
-            && head.headers.contains_key(ORIGIN)
-            && head.headers.contains_key(ACCESS_CONTROL_REQUEST_METHOD)
-            && self.plan.route_of("OPTIONS", head.path()).is_none()
+    fn is_preflight(&self, request: &dyn RequestHead) -> bool {
+        request.method() == "OPTIONS"
+            && has(request, &ORIGIN)
+            && has(request, &ACCESS_CONTROL_REQUEST_METHOD)
+            && self.plan.route_of("OPTIONS", request.path()).is_none()
     }
 
-    /// Who the credentials are of: each is checked, and all must be for the same subject.
-    fn identify(
+    /// Finds the credentials and checks the tokens among them: all must be for the same caller.
+    fn identify(&self, request: &dyn RequestHead, now: Timestamp) -> Result<Known<C>, Refusal> {
+        let (mut caller, mut keys) = (None, Vec::new());
+        for (source, shown) in self.sources.find(request)? {
+            match shown {
+                Shown::Token(token, proven) => {
+                    caller = Some(joined(caller, source.kind(), self.caller(source, token, proven, now)?)?);
+                }
+                Shown::ApiKey(key) => keys.push(ApiKeyHash::of(key)),
+            }
+        }
+        Ok(Known { caller, keys })
+    }
+
+    fn caller(
         &self,
-        presented: Presented<'_>,
-        owner: Option<Result<Checked<C>, Refusal>>,
+        source: &dyn Source,
+        token: &[u8],
+        proven: Proven<'_>,
         now: Timestamp,
-    ) -> Result<Option<Caller<C>>, Refusal> {
-        let standing = |checked: Arc<Checked<C>>| {
-            self.revocations.as_ref().map_or(Ok(()), |known| known.check(&checked, now)).map(|()| checked)
-        };
-        let bearer = |token: &[u8]| {
-            let checked = self.checker.check(token, now);
-            checked.map_err(|finding| odd_token(token).unwrap_or(Refusal::BadToken(finding))).and_then(standing)
-        };
-        let cookie = |token: &str| self.checker.check(token, now).map_err(Refusal::BadToken).and_then(standing);
-        // Most requests come with one token and nothing else.
-        if let Presented { bearer: Some(token), cookie: None, api_key: None } = presented {
-            return Ok(Some(Caller::new(bearer(token)?, Credential::Bearer)));
+    ) -> Result<Caller<C>, Refusal> {
+        let checked = self.checker.check_proven(token, proven, now);
+        let checked = checked.map_err(|finding| source.explain(token, finding))?;
+        if let Some(gate) = &self.revocations {
+            gate.admits(&checked, now)?;
         }
-        let sources = [
-            (Credential::Bearer, presented.bearer.map(bearer)),
-            (Credential::Cookie, presented.cookie.map(cookie)),
-            (Credential::ApiKey, owner.map(|owner| owner.map(Arc::new))),
-        ];
-        let mut known: Option<(Credential, Caller<C>)> = None;
-        for (kind, checked) in sources.into_iter().filter_map(|(kind, checked)| Some((kind, checked?))) {
-            let caller = Caller::new(checked?, kind);
-            known = Some(match known {
-                None => (kind, caller),
-                Some((first, known)) if is_same(&known, &caller) => (first, known.and_by(kind)),
-                Some((first, _)) => return Err(Refusal::Disagreement(first, kind)),
-            });
-        }
-        Ok(known.map(|(_, caller)| caller))
+        let issuer = checked.claims().issuer();
+        let is_own = issuer.is_some() && issuer == self.issuer.as_deref();
+        Ok(Caller::new(checked, is_own, source.kind()))
     }
 
-    fn apply(
+    fn outcome(
         &self,
-        head: Head<'_>,
+        request: &dyn RequestHead,
         caller: Result<Option<Caller<C>>, Refusal>,
         answers: &[(String, bool)],
         now: Timestamp,
-    ) -> Applied<C> {
-        let known = caller.as_ref().ok().and_then(Option::as_ref);
-        let facts = known.map(|caller| caller.facts(answers));
-        Applied::Done(match self.plan.decide(head.method.as_str(), head.path(), facts, now) {
-            Verdict::Open => Ok(caller.ok().flatten()),
-            Verdict::Allowed => caller,
-            Verdict::NeedsPredicate(predicate) => match caller {
-                Ok(Some(caller)) => return Applied::Ask(predicate, caller),
-                other => other.and(Err(Refusal::NoCredential)),
-            },
-            Verdict::NeedsCaller => Err(caller.err().unwrap_or(Refusal::NoCredential)),
-            Verdict::Refused(unmet) => Err(Refusal::Unmet(unmet)),
-            Verdict::Methods(methods) => Err(Refusal::Options { methods }),
-            Verdict::NoMethod(open_to) => Err(Refusal::NoMethod { open_to }),
-            _ => {
-                let signed_in = known.is_some();
-                Err(caller.err().unwrap_or(Refusal::NoRule { signed_in }))
-            }
-        })
+    ) -> Outcome<Caller<C>> {
+        let facts = caller.as_ref().ok().and_then(Option::as_ref).map(|caller| caller.facts(answers));
+        Outcome::of(self.plan.decide(request.method(), request.path(), facts, now), caller)
     }
 
-    async fn with_api_key(self: Arc<Self>, parts: Parts, hash: ApiKeyHash, now: Timestamp) -> Admitted<C> {
-        let owner = match &self.keys {
-            None => Err(Refusal::BadApiKey),
-            Some(keys) => match keys.owner(&hash).await {
-                Ok(Some(owner)) => Ok(owner),
-                Ok(None) => Err(Refusal::BadApiKey),
-                Err(error) => Err(unanswered("the owner of an API key", &*error)),
-            },
-        };
-        let presented = self.sources.present(&parts.method, &parts.headers);
-        let caller = presented.and_then(|presented| self.identify(presented, Some(owner), now));
-        match self.apply(Head::of(&parts), caller, &[], now) {
-            Applied::Done(admitted) => admitted,
-            Applied::Ask(predicate, caller) => self.with_predicates(parts, predicate, caller, now).await,
+    async fn with_api_keys(
+        self: Arc<Self>,
+        parts: Parts,
+        caller: Option<(Credential, Caller<C>)>,
+        keys: Vec<ApiKeyHash>,
+        now: Timestamp,
+    ) -> Admitted<C> {
+        let caller = self.owners(caller, &keys).await.map(|caller| caller.map(|(_, caller)| caller));
+        match self.outcome(&parts, caller, &[], now) {
+            Outcome::Passed(caller) => Ok(caller),
+            Outcome::Stopped(stop) => Err(stop),
+            Outcome::Asks(predicate, caller) => self.with_predicates(parts, predicate, caller, now).await,
         }
+    }
+
+    /// The caller, known by the keys as well.
+    async fn owners(
+        &self,
+        mut caller: Option<(Credential, Caller<C>)>,
+        keys: &[ApiKeyHash],
+    ) -> Result<Option<(Credential, Caller<C>)>, Refusal> {
+        let book = self.keys.as_ref().ok_or(Refusal::BadApiKey)?;
+        for hash in keys {
+            let owner = book.owner(hash).await.map_err(|error| unanswered("the owner of an API key", &*error))?;
+            let owner = Caller::new(Arc::new(owner.ok_or(Refusal::BadApiKey)?), true, Credential::ApiKey);
+            caller = Some(joined(caller, Credential::ApiKey, owner)?);
+        }
+        Ok(caller)
     }
 
     /// Asks one predicate after the other, each only if the outcome still hangs on it.
@@ -333,22 +280,32 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     ) -> Admitted<C> {
         let mut answers: Vec<(String, bool)> = Vec::new();
         loop {
-            let request = PredicateRequest::new(parts.clone(), self.plan.parameters_of(Head::of(&parts).path()));
+            let request = PredicateRequest::new(parts.clone(), self.plan.parameters_of(parts.path()));
             let answer = self.predicates.ask(&predicate, caller.clone(), request).await;
             let answer = answer.map_err(|error| unanswered(&format!("predicate {predicate}"), &*error))?;
             answers.push((predicate, answer));
-            match self.apply(Head::of(&parts), Ok(Some(caller)), &answers, now) {
-                Applied::Done(admitted) => return admitted,
-                Applied::Ask(next, known) => (predicate, caller) = (next, known),
+            match self.outcome(&parts, Ok(Some(caller)), &answers, now) {
+                Outcome::Passed(caller) => return Ok(caller),
+                Outcome::Stopped(stop) => return Err(stop),
+                Outcome::Asks(next, same) => (predicate, caller) = (next, same),
             }
         }
     }
 }
 
-/// Whether two credentials are for the same subject; one without a subject is like no other.
-fn is_same<C>(one: &Caller<C>, other: &Caller<C>) -> bool {
-    let subjects = one.token_claims().subject().zip(other.token_claims().subject());
-    subjects.is_some_and(|(one, other)| one == other)
+/// The caller as known so far, and now by one more credential.
+fn joined<C>(
+    known: Option<(Credential, Caller<C>)>,
+    kind: Credential,
+    caller: Caller<C>,
+) -> Result<(Credential, Caller<C>), Refusal> {
+    match known {
+        None => Ok((kind, caller)),
+        Some((first, known)) => match known.joined_by(&caller) {
+            Some(known) => Ok((first, known)),
+            None => Err(Refusal::Disagreement(first, kind)),
+        },
+    }
 }
 
 fn unanswered(what: &str, error: &(dyn std::error::Error + Send + Sync)) -> Refusal {

@@ -1,31 +1,37 @@
 //! The guard: finds the credentials, checks them, asks the plan, and hands the handler its caller.
 
 mod api_key;
+#[cfg(feature = "axum")]
+mod app;
 mod builder;
 mod caller;
+mod credentials;
 mod decide;
 #[cfg(feature = "axum")]
 mod extract;
-mod header;
-mod known;
+#[cfg(feature = "axum")]
+mod partial;
 mod predicate;
+mod request;
 mod response;
+mod revocation;
 #[cfg(feature = "axum")]
 mod routes;
 mod service;
-mod sources;
 
 pub use api_key::{ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys};
+#[cfg(feature = "axum")]
+pub use app::{GuardedApp, GuardedAppFuture};
 pub use builder::{GuardBuilder, GuardError};
 pub use caller::Caller;
-
 pub use decide::{Admitted, Deciding, Guard};
 #[cfg(feature = "axum")]
 pub use extract::NoCaller;
-pub use known::WhenSilent;
+#[cfg(feature = "axum")]
+pub use partial::PartialGuard;
 pub use predicate::{PredicateAnswer, PredicateRequest};
+pub use request::RequestHead;
+pub use revocation::WhenSilent;
 #[cfg(feature = "axum")]
-pub use routes::{GuardedApp, GuardedAppFuture, Routes, RoutesError};
-#[cfg(feature = "axum")]
-pub use service::PartialGuard;
+pub use routes::{Routes, RoutesError};
 pub use service::{Guarded, GuardedFuture};

@@ -4,7 +4,7 @@ use bytes::Bytes;
 use http::header::{ALLOW, CACHE_CONTROL, CONTENT_TYPE, WWW_AUTHENTICATE};
 use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode};
 use http_body_util::Full;
-use vorsel_core::{Answer, Refusal};
+use vorsel_core::{Answer, Challenge, Refusal, Stop};
 
 /// The answer as a response. The values are ASCII by the answer's making; one that were not is left out.
 pub(super) fn response(answer: Answer) -> Response<Full<Bytes>> {
@@ -16,8 +16,10 @@ pub(super) fn response(answer: Answer) -> Response<Full<Bytes>> {
         headers.insert(CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
     }
     headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
-    insert(headers, WWW_AUTHENTICATE, answer.challenge);
-    insert(headers, ALLOW, answer.allow);
+    challenge(headers, &answer.challenges);
+    if let Some(methods) = answer.allow.and_then(|methods| HeaderValue::try_from(methods).ok()) {
+        headers.insert(ALLOW, methods);
+    }
     response
 }
 
@@ -42,27 +44,27 @@ pub(super) fn grpc_response(answer: Answer) -> Response<Full<Bytes>> {
     headers.insert(CONTENT_TYPE, HeaderValue::from_static("application/grpc"));
     headers.insert(HeaderName::from_static("grpc-status"), HeaderValue::from(code));
     headers.insert(HeaderName::from_static("grpc-message"), HeaderValue::from_static(message));
-    insert(headers, WWW_AUTHENTICATE, answer.challenge);
+    challenge(headers, &answer.challenges);
     response
 }
 
-fn insert(headers: &mut HeaderMap, name: HeaderName, value: Option<String>) {
-    if let Some(value) = value.and_then(|value| HeaderValue::try_from(value).ok()) {
-        headers.insert(name, value);
+fn challenge(headers: &mut HeaderMap, challenges: &[Challenge]) {
+    for value in challenges.iter().filter_map(|challenge| HeaderValue::try_from(challenge.to_string()).ok()) {
+        headers.append(WWW_AUTHENTICATE, value);
     }
 }
 
-/// One event for each refusal.
-pub(super) fn log(refusal: &Refusal, status: u16, method: &str, path: &str) {
-    let code = refusal.code();
-    match refusal {
+/// One event for each request that does not reach its handler.
+pub(super) fn log(stop: &Stop, status: u16, method: &str, path: &str) {
+    let code = stop.code();
+    match stop {
+        Stop::Preflight | Stop::Options { .. } => {
+            tracing::debug!(target: "vorsel::guard", code, status, method, path, "{stop}");
+        }
         // Either the plan lacks a route or somebody tries paths; the first is a mistake worth an error.
-        Refusal::NoRule { .. } | Refusal::Unanswered { .. } => {
-            tracing::error!(target: "vorsel::guard", code, status, method, path, "{refusal}");
+        Stop::Refused(Refusal::NoRule { .. } | Refusal::Unanswered { .. }) => {
+            tracing::error!(target: "vorsel::guard", code, status, method, path, "{stop}");
         }
-        Refusal::Preflight | Refusal::Options { .. } => {
-            tracing::debug!(target: "vorsel::guard", code, status, method, path, "{refusal}");
-        }
-        _ => tracing::info!(target: "vorsel::guard", code, status, method, path, "{refusal}"),
+        _ => tracing::info!(target: "vorsel::guard", code, status, method, path, "{stop}"),
     }
 }

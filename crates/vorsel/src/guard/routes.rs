@@ -3,25 +3,21 @@
 use std::convert::Infallible;
 use std::fmt;
 use std::future::{Future, Ready, ready};
-use std::pin::{Pin, pin};
-use std::sync::Arc;
+use std::pin::pin;
 use std::task::{Context, Poll, Waker};
 
 use axum::Router;
-use axum::body::{Body, HttpBody};
+use axum::body::Body;
 use axum::response::IntoResponse;
-use axum::routing::future::RouteFuture;
 use axum::routing::{MethodRouter, Route};
-use axum::serve::{IncomingStream, Listener};
-use bytes::Bytes;
 use http::{Method, Request, Response, StatusCode};
-use pin_project_lite::pin_project;
 use serde::de::DeserializeOwned;
 use tower_layer::{Layer, layer_fn};
 use tower_service::Service;
+use vorsel_core::{METHODS, PathPattern, entries_for};
 
-use super::decide::{Guard, Head};
-use super::service::Guarded;
+use super::app::GuardedApp;
+use super::decide::Guard;
 
 /// The routes of an app as axum has them, before they are guarded.
 ///
@@ -48,91 +44,6 @@ use super::service::Guarded;
 #[must_use]
 pub struct Routes<S = ()> {
     routes: Vec<(String, MethodRouter<S>)>,
-}
-
-/// An axum app whose every route is behind the guard: a service for `axum::serve`, without a way to add a route.
-#[derive(Clone)]
-pub struct GuardedApp {
-    app: App,
-}
-
-#[derive(Clone)]
-enum App {
-    Bare(Arc<dyn Erased>),
-    /// With layers around it.
-    Layered(Router),
-}
-
-pin_project! {
-    /// The answer of a [`GuardedApp`].
-    pub struct GuardedAppFuture {
-        #[pin]
-        answer: Answering,
-    }
-}
-
-pin_project! {
-    #[project = AnsweringProjection]
-    enum Answering {
-        Routed { #[pin] future: RouteFuture<Infallible> },
-        Refused { response: Option<Response<Body>> },
-        /// After a look-up.
-        Later { future: Pin<Box<dyn Future<Output = Result<Response<Body>, Infallible>> + Send>> },
-    }
-}
-
-impl Future for GuardedAppFuture {
-    type Output = Result<Response<Body>, Infallible>;
-
-    fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
-        match self.project().answer.project() {
-            AnsweringProjection::Routed { future } => future.poll(context),
-            AnsweringProjection::Later { future } => future.as_mut().poll(context),
-            AnsweringProjection::Refused { response } => match response.take() {
-                Some(response) => Poll::Ready(Ok(response)),
-                None => panic!("a future that is done is not polled again"),
-            },
-        }
-    }
-}
-
-/// A guarded router whose own claims are of any type.
-///
-/// The guard is around the router as a whole. A layer within it would leave axum to name, in the answers to refused
-/// requests, every method that a path has a handler for.
-trait Erased: Send + Sync {
-    fn answer(&self, request: Request<Body>) -> Answering;
-
-    /// The same with a count of references of its own. It changes twice with every request, and if all connections
-    /// shared it, the processors would wait for one another there.
-    fn for_connection(&self) -> Arc<dyn Erased>;
-}
-
-impl<C: DeserializeOwned + Send + Sync + 'static> Erased for Guarded<Router, C> {
-    fn answer(&self, mut request: Request<Body>) -> Answering {
-        let (mut router, guard) = (self.inner.clone(), &self.guard);
-        let deciding = guard.decide_head(Head::of_request(&request), guard.now());
-        match deciding.at_once() {
-            Ok(admitted) => match guard.settle(admitted, &mut request) {
-                Ok(()) => Answering::Routed { future: router.call(request) },
-                Err(response) => Answering::Refused { response: Some(response.map(Body::new)) },
-            },
-            Err(deciding) => {
-                let guard = guard.clone();
-                let later = async move {
-                    match guard.settle(deciding.await, &mut request) {
-                        Ok(()) => router.call(request).await,
-                        Err(response) => Ok(response.map(Body::new)),
-                    }
-                };
-                Answering::Later { future: Box::pin(later) }
-            }
-        }
-    }
-
-    fn for_connection(&self) -> Arc<dyn Erased> {
-        Arc::new(self.clone())
-    }
 }
 
 /// What the routes of an app and the access plan do not agree on: every difference at once, a line for each.
@@ -207,9 +118,8 @@ impl Routes {
         let mut problems = Vec::new();
         let served = self.served(&mut problems);
         let plan = guard.plan();
-        for (path, methods) in &served {
-            let example = example(path);
-            let has_entry = |method: &Method| plan.route_of(method.as_str(), &example).is_some();
+        for Served { path, example, methods, .. } in &served {
+            let has_entry = |method: &&str| plan.route_of(method, example).is_some();
             if methods.is_empty() {
                 // A handler for any method is for those that the plan names.
                 if !METHODS.iter().any(has_entry) {
@@ -223,14 +133,13 @@ impl Routes {
             }
         }
         for entry in plan.routes() {
-            let method = Method::try_from(entry.method()).ok();
-            let serves = |(path, methods): &(String, Vec<Method>)| {
-                let meets = same_form(path, entry.path())
-                    || plan.route_of(entry.method(), &example(path)).is_some_and(|route| route == entry);
-                let is_head = |method: &Method| entry.method() == "HEAD" && method == Method::GET;
+            let pattern = PathPattern::read(entry.path());
+            let serves = |served: &Served| {
+                let meets = served.pattern.same_form(&pattern)
+                    || plan.route_of(entry.method(), &served.example).is_some_and(|route| route == entry);
                 // A layer inside the guard may answer OPTIONS for every path.
-                let answers_any = methods.is_empty() || entry.method() == "OPTIONS";
-                meets && (answers_any || methods.iter().any(|known| Some(known) == method.as_ref() || is_head(known)))
+                let answers_any = served.methods.is_empty() || entry.method() == "OPTIONS";
+                meets && (answers_any || entries_for(entry.method()).any(|method| served.methods.contains(&method)))
             };
             if !served.iter().any(serves) {
                 let (method, path) = (entry.method(), entry.path());
@@ -238,23 +147,23 @@ impl Routes {
             }
         }
         if problems.is_empty() {
-            // Without a state, axum would make each handler into a route anew for every request.
+            // Without a state, axum would make each handler into a route again for every request.
             let router = self.into_unguarded_router().with_state(());
-            return Ok(GuardedApp { app: App::Bare(Arc::new(Guarded { inner: router, guard })) });
+            return Ok(GuardedApp::new(guard, router));
         }
         Err(RoutesError { problems })
     }
 
-    /// Which methods each path has handlers for. HEAD is left out where GET has one.
-    fn served(&self, problems: &mut Vec<String>) -> Vec<(String, Vec<Method>)> {
+    /// Which methods each path has handlers for.
+    fn served(&self, problems: &mut Vec<String>) -> Vec<Served> {
         let mut paths = matchit::Router::new();
-        let mut served: Vec<(String, Vec<Method>)> = Vec::new();
+        let mut served: Vec<Served> = Vec::new();
         for (path, handlers) in &self.routes {
             let methods = methods_of(handlers);
-            if let Some((_, known)) = served.iter_mut().find(|(known, _)| known == path) {
-                let twice: Vec<_> = methods.iter().filter(|method| known.contains(method)).cloned().collect();
-                problems.extend(twice.iter().map(|method| format!("{method} {path} has two handlers")));
-                known.extend(methods);
+            if let Some(known) = served.iter_mut().find(|known| known.path == *path) {
+                let twice = methods.iter().filter(|method| known.methods.contains(method));
+                problems.extend(twice.map(|method| format!("{method} {path} has two handlers")));
+                known.methods.extend(methods);
                 continue;
             }
             if !path.starts_with('/') {
@@ -262,23 +171,21 @@ impl Routes {
             } else if let Err(error) = paths.insert(path.clone(), ()) {
                 problems.push(format!("the path {path:?} cannot be used: {error}"));
             }
-            served.push((path.clone(), methods));
+            let pattern = PathPattern::read(path);
+            served.push(Served { path: path.clone(), example: pattern.example(), pattern, methods });
         }
         served
     }
 }
 
-const METHODS: [Method; 9] = [
-    Method::GET,
-    Method::HEAD,
-    Method::POST,
-    Method::PUT,
-    Method::PATCH,
-    Method::DELETE,
-    Method::OPTIONS,
-    Method::TRACE,
-    Method::CONNECT,
-];
+/// A path of the app and the methods that it has handlers for, none if it has one for any method.
+struct Served {
+    path: String,
+    pattern: PathPattern,
+    /// A path that meets the pattern.
+    example: String,
+    methods: Vec<&'static str>,
+}
 
 /// Answers in the place of a handler.
 #[derive(Clone)]
@@ -302,51 +209,20 @@ impl Service<Request<Body>> for StandIn {
 
 /// The methods that have a handler of their own, none for a handler of any method. axum does not tell, so each method is
 /// tried with a stand-in for the handler: no handler runs. HEAD is left out where GET has a handler.
-fn methods_of(handlers: &MethodRouter) -> Vec<Method> {
+fn methods_of(handlers: &MethodRouter) -> Vec<&'static str> {
     let mut tried = handlers.clone().layer(layer_fn(|_: Route| StandIn)).fallback(async || StatusCode::NOT_FOUND);
-    let mut has_handler = |method: &Method| {
+    let mut has_handler = |method: &str| {
         let mut request = Request::new(Body::empty());
-        *request.method_mut() = method.clone();
+        let Ok(method) = Method::try_from(method) else { return false };
+        *request.method_mut() = method;
         let answer = pin!(tried.call(request)).poll(&mut Context::from_waker(Waker::noop()));
         matches!(answer, Poll::Ready(Ok(response)) if response.extensions().get::<StandIn>().is_some())
     };
-    let mut methods: Vec<Method> = METHODS.into_iter().filter(|method| has_handler(method)).collect();
-    if methods.contains(&Method::GET) {
-        methods.retain(|method| *method != Method::HEAD);
+    let mut methods: Vec<_> = METHODS.into_iter().filter(|method| has_handler(method)).collect();
+    if methods.contains(&"GET") {
+        methods.retain(|method| *method != "HEAD");
     }
     methods
-}
-
-/// A path that meets the pattern, with a text in each parameter that no pattern is likely to fix.
-fn example(pattern: &str) -> String {
-    pieces(pattern).map(|piece| if piece.starts_with('{') { "%7Fany".to_owned() } else { piece }).collect()
-}
-
-/// Whether two patterns differ in the names of their parameters only.
-fn same_form(one: &str, other: &str) -> bool {
-    let form = |pattern: &str| -> Vec<String> {
-        let nameless = |piece: String| match piece.strip_prefix('{') {
-            Some(name) if name.starts_with('*') => "{*}".to_owned(),
-            Some(_) => "{}".to_owned(),
-            None => piece,
-        };
-        pieces(pattern).map(nameless).collect()
-    };
-    form(one) == form(other)
-}
-
-/// Fixed texts and parameters of a pattern in turn; `{{` and `}}` stand for braces in a fixed text.
-fn pieces(pattern: &str) -> impl Iterator<Item = String> {
-    let marked = pattern.replace("{{", "\u{1}").replace("}}", "\u{2}");
-    let mut pieces = Vec::new();
-    let mut rest = marked.as_str();
-    while let Some((fixed, after)) = rest.split_once('{') {
-        let (name, after) = after.split_once('}').unwrap_or((after, ""));
-        pieces.extend([fixed.to_owned(), format!("{{{name}}}")]);
-        rest = after;
-    }
-    pieces.push(rest.to_owned());
-    pieces.into_iter().map(|piece| piece.replace('\u{1}', "{").replace('\u{2}', "}"))
 }
 
 impl<S: Clone + Send + Sync + 'static> Default for Routes<S> {
@@ -358,78 +234,6 @@ impl<S: Clone + Send + Sync + 'static> Default for Routes<S> {
 impl<S> fmt::Debug for Routes<S> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_list().entries(self.routes.iter().map(|(path, _)| path)).finish()
-    }
-}
-
-impl GuardedApp {
-    /// Puts a layer around the guard: it sees every request, and the refusals as well. CORS and tracing belong here.
-    #[must_use]
-    pub fn layer<L>(self, layer: L) -> Self
-    where
-        L: Layer<Route> + Clone + Send + Sync + 'static,
-        L::Service: Service<Request<Body>> + Clone + Send + Sync + 'static,
-        <L::Service as Service<Request<Body>>>::Response: IntoResponse + 'static,
-        <L::Service as Service<Request<Body>>>::Error: Into<Infallible> + 'static,
-        <L::Service as Service<Request<Body>>>::Future: Send + 'static,
-    {
-        let router = match self.app {
-            App::Layered(router) => router,
-            app @ App::Bare(_) => Router::new().fallback_service(Self { app }),
-        };
-        Self { app: App::Layered(router.layer(layer).with_state(())) }
-    }
-}
-
-impl<B> Service<Request<B>> for GuardedApp
-where
-    B: HttpBody<Data = Bytes> + Send + 'static,
-    B::Error: Into<axum::BoxError>,
-{
-    type Response = Response<Body>;
-    type Error = Infallible;
-    type Future = GuardedAppFuture;
-
-    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
-        // An axum router is always ready.
-        Poll::Ready(Ok(()))
-    }
-
-    fn call(&mut self, request: Request<B>) -> GuardedAppFuture {
-        let answer = match &mut self.app {
-            App::Bare(app) => app.answer(request.map(Body::new)),
-            App::Layered(router) => Answering::Routed { future: router.call(request) },
-        };
-        GuardedAppFuture { answer }
-    }
-}
-
-impl<L: Listener> Service<IncomingStream<'_, L>> for GuardedApp {
-    type Response = Self;
-    type Error = Infallible;
-    type Future = Ready<Result<Self, Infallible>>;
-
-    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
-        Poll::Ready(Ok(()))
-    }
-
-    fn call(&mut self, _: IncomingStream<'_, L>) -> Self::Future {
-        let app = match &self.app {
-            App::Bare(app) => App::Bare(app.for_connection()),
-            layered @ App::Layered(_) => layered.clone(),
-        };
-        ready(Ok(Self { app }))
-    }
-}
-
-impl fmt::Debug for GuardedAppFuture {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("GuardedAppFuture").finish_non_exhaustive()
-    }
-}
-
-impl fmt::Debug for GuardedApp {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("GuardedApp").finish_non_exhaustive()
     }
 }
 

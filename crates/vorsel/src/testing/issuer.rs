@@ -22,14 +22,14 @@ const AUDIENCE: &str = "https://api.test";
 /// An issuer with a key of its own and a clock that stands still until the test moves it.
 ///
 /// ```
-/// use tower::{Layer, ServiceExt, service_fn};
+/// use tower::{ServiceExt, service_fn};
 /// use vorsel::testing::TestIssuer;
 /// use vorsel::{AccessPlan, NoOwn};
 /// # tokio::runtime::Runtime::new()?.block_on(async {
 /// let issuer = TestIssuer::new();
 /// let plan = AccessPlan::builder().role("operator", &[]).need("GET", "/dome", "role operator").build()?;
 /// let guard = issuer.guard::<NoOwn>(plan).build()?;
-/// let service = guard.layer(service_fn(async |_| Ok::<_, std::io::Error>(http::Response::new(String::new()))));
+/// let service = guard.around(service_fn(async |_| Ok::<_, std::io::Error>(http::Response::new(String::new()))));
 ///
 /// let request = issuer.caller("ope-0002").role("operator").request::<()>("GET", "/dome");
 /// assert_eq!(service.clone().oneshot(request).await?.status(), 200);

@@ -19,16 +19,17 @@ pub enum WhenSilent {
     Refuse,
 }
 
+/// What a guard holds tokens against that were accepted.
 #[derive(Clone, Debug)]
-pub(super) struct Known {
+pub(super) struct RevocationGate {
     pub(super) view: LiveRevocations,
     pub(super) longest_silence: Duration,
     pub(super) when_silent: WhenSilent,
 }
 
-impl Known {
+impl RevocationGate {
     /// Whether a token that was accepted stands.
-    pub(super) fn check<C>(&self, token: &Checked<C>, now: Timestamp) -> Result<(), Refusal> {
+    pub(super) fn admits<C>(&self, token: &Checked<C>, now: Timestamp) -> Result<(), Refusal> {
         self.view.check(token, now).map_err(Refusal::BadToken)?;
         let too_long = if self.when_silent == WhenSilent::Refuse { self.silence() } else { None };
         too_long.map_or(Ok(()), |reason| {

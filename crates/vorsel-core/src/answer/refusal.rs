@@ -1,17 +1,13 @@
-//! What the client is told: status, challenge and problem body, as data.
-//!
-//! A [`Refusal`] knows everything and is for the log. Its [`Answer`] says what the standards allow:
-//! [RFC 6750 section 3](https://www.rfc-editor.org/rfc/rfc6750#section-3) for the challenge,
-//! [RFC 9470 section 3](https://www.rfc-editor.org/rfc/rfc9470#section-3) where a fresh sign-in is all that is missing,
-//! [RFC 9457](https://www.rfc-editor.org/rfc/rfc9457) for the body, and nothing that helps an attacker.
+//! Why a request is refused.
 
 use std::fmt;
 
+use super::reply::{Answer, Challenge, problem};
 use crate::credential::Credential;
 use crate::finding::Finding;
 use crate::plan::Unmet;
 
-/// Why a request does not go through to its handler.
+/// Why a request is refused.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub enum Refusal {
@@ -47,13 +43,6 @@ pub enum Refusal {
     },
     /// The caller does not fulfil the route's rule.
     Unmet(Box<Unmet>),
-    /// A CORS preflight, which comes without credentials; answered here, since a handler is no place for it.
-    Preflight,
-    /// A request for the options of a path, answered here.
-    Options {
-        /// The methods that the caller may use.
-        methods: Vec<String>,
-    },
     /// The path is open, but only to other methods.
     NoMethod {
         /// The methods it is open to.
@@ -64,20 +53,6 @@ pub enum Refusal {
         /// Whether the request came with a caller.
         signed_in: bool,
     },
-}
-
-/// What the client is told.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub struct Answer {
-    /// The HTTP status: 204, 400, 401, 403, 405 or 503.
-    pub status: u16,
-    /// The value of the `WWW-Authenticate` header.
-    pub challenge: Option<String>,
-    /// The value of the `Allow` header, for 405 and for the options of a path.
-    pub allow: Option<String>,
-    /// The body, `application/problem+json`; nothing for 204.
-    pub problem: Option<String>,
 }
 
 impl Refusal {
@@ -92,8 +67,6 @@ impl Refusal {
             Self::Disagreement(..) => "credentials-disagree",
             Self::OtherSite { .. } => "other-site",
             Self::Unanswered { .. } => "unanswered",
-            Self::Preflight => "preflight",
-            Self::Options { .. } => "options",
             Self::Unmet(_) => "rule-not-met",
             Self::NoMethod { .. } => "no-method",
             Self::NoRule { .. } => "no-rule",
@@ -103,16 +76,13 @@ impl Refusal {
     /// The answer for the client, in the name of `realm`.
     #[must_use]
     pub fn answer(&self, realm: &str) -> Answer {
-        let plain = |status, detail| {
-            let problem = (status != 204).then(|| problem(status, detail));
-            Answer { status, challenge: None, allow: None, problem }
+        let plain = |status, detail| Answer {
+            status,
+            challenges: Vec::new(),
+            allow: None,
+            problem: Some(problem(status, detail)),
         };
         let (status, error, detail) = match self {
-            Self::Preflight => return plain(204, ""),
-            Self::Options { methods } => {
-                // What is answered here can be used as well (RFC 9110 section 9.3.7).
-                return Answer { allow: Some(format!("{}, OPTIONS", methods.join(", "))), ..plain(204, "") };
-            }
             Self::NoMethod { open_to } => {
                 return Answer { allow: Some(open_to.join(", ")), ..plain(405, "This path knows other methods.") };
             }
@@ -130,26 +100,19 @@ impl Refusal {
                 (403, Some("insufficient_scope"), "The access token does not reach this far.")
             }
         };
-        let mut challenge = format!("Bearer realm={}", quoted_string(realm));
+        let mut challenge = Challenge::bearer(realm);
         if let Some(error) = error {
-            challenge.push_str(&format!(", error=\"{error}\""));
+            challenge.say("error", error);
         }
-        let Self::Unmet(unmet) = self else {
-            return Answer { challenge: Some(challenge), ..plain(status, detail) };
-        };
-        if !unmet.scopes.is_empty() {
-            challenge.push_str(&format!(", scope={}", quoted_string(&unmet.scopes.join(" "))));
-        }
-        if let Some(step_up) = &unmet.step_up {
+        if let Self::Unmet(unmet) = self {
+            challenge.say("scope", &unmet.scopes.join(" "));
             // RFC 9470 section 3
-            if !step_up.acr_values.is_empty() {
-                challenge.push_str(&format!(", acr_values={}", quoted_string(&step_up.acr_values.join(" "))));
-            }
-            if let Some(max_age) = step_up.max_age {
-                challenge.push_str(&format!(", max_age=\"{}\"", max_age.as_secs()));
+            if let Some(step_up) = &unmet.step_up {
+                challenge.say("acr_values", &step_up.acr_values.join(" "));
+                challenge.say("max_age", &step_up.max_age.map_or_else(String::new, |age| age.as_secs().to_string()));
             }
         }
-        Answer { challenge: Some(challenge), ..plain(status, detail) }
+        Answer { challenges: vec![challenge], ..plain(status, detail) }
     }
 }
 
@@ -176,41 +139,10 @@ impl fmt::Display for Refusal {
                 write!(f, "other-site: expected a request from the site itself with the cookie, but found {found}")
             }
             Self::Unanswered { what, reason } => write!(f, "unanswered: {what}: {reason}"),
-            Self::Preflight => f.write_str("preflight: answered; a CORS layer belongs around the guard"),
-            Self::Options { methods } => write!(f, "options: answered with {}", methods.join(", ")),
             Self::BadToken(finding) => finding.fmt(f),
             Self::Unmet(unmet) => write!(f, "rule-not-met: {}; missing {}", unmet.rule, unmet.parts.join("; ")),
             Self::NoMethod { open_to } => write!(f, "no-method: the path is open to {} only", open_to.join(", ")),
             Self::NoRule { .. } => f.write_str("no-rule: the access plan says nothing about this method and path"),
         }
     }
-}
-
-/// The problem body: the type is `about:blank`, so the title is the status's own phrase
-/// ([RFC 9457 section 4.2.1](https://www.rfc-editor.org/rfc/rfc9457#section-4.2.1)).
-#[must_use]
-pub fn problem(status: u16, detail: &str) -> String {
-    let title = match status {
-        400 => "Bad Request",
-        401 => "Unauthorized",
-        403 => "Forbidden",
-        405 => "Method Not Allowed",
-        503 => "Service Unavailable",
-        _ => "Internal Server Error",
-    };
-    serde_json::json!({ "type": "about:blank", "title": title, "status": status, "detail": detail }).to_string()
-}
-
-/// A quoted-string ([RFC 9110 section 5.6.4](https://www.rfc-editor.org/rfc/rfc9110#section-5.6.4)); what cannot stand
-/// in a header is left out.
-fn quoted_string(text: &str) -> String {
-    let mut quoted = String::from("\"");
-    for character in text.chars().filter(|character| character.is_ascii_graphic() || *character == ' ') {
-        if matches!(character, '"' | '\\') {
-            quoted.push('\\');
-        }
-        quoted.push(character);
-    }
-    quoted.push('"');
-    quoted
 }

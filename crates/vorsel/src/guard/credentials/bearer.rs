@@ -1,21 +1,35 @@
 //! The bearer token in the `Authorization` header ([RFC 6750 section 2.1](https://www.rfc-editor.org/rfc/rfc6750#section-2.1)).
 
-use http::HeaderMap;
 use http::header::AUTHORIZATION;
-use vorsel_core::Refusal;
+use vorsel_core::{Credential, Finding, Proven, Refusal};
+
+use super::{Shown, Source};
+use crate::guard::request::{RequestHead, Twice, only};
 
 const EXPECTED: &str = "\"Bearer\", one space and one token";
 
-/// The token, or nothing if there is no such header or it is for another scheme. Whether its characters are those of a
-/// token is not looked at here: [`odd_token`] does once it has been refused, since one that was seen before is known to be
-/// well written.
-pub(super) fn bearer_token(headers: &HeaderMap) -> Result<Option<&[u8]>, Refusal> {
-    let mut values = headers.get_all(AUTHORIZATION).iter();
-    let Some(value) = values.next() else { return Ok(None) };
-    if values.next().is_some() {
-        return Err(bad("more than one Authorization header"));
+#[derive(Debug)]
+pub(in crate::guard) struct BearerHeader;
+
+impl Source for BearerHeader {
+    fn kind(&self) -> Credential {
+        Credential::Bearer
     }
-    let value = value.as_bytes();
+
+    fn find<'r>(&self, request: &'r dyn RequestHead) -> Result<Option<Shown<'r>>, Refusal> {
+        let value = only(request, &AUTHORIZATION).map_err(|Twice| bad("more than one Authorization header"))?;
+        let token = value.map_or(Ok(None), bearer_token)?;
+        Ok(token.map(|token| Shown::Token(token, Proven::Nothing)))
+    }
+
+    fn explain(&self, token: &[u8], finding: Box<Finding>) -> Refusal {
+        odd_token(token).unwrap_or(Refusal::BadToken(finding))
+    }
+}
+
+/// The token, or nothing if the header is for another scheme. Whether its characters are those of a token is not looked at
+/// here: [`odd_token`] does once it has been refused, since one that was seen before is known to be well written.
+fn bearer_token(value: &[u8]) -> Result<Option<&[u8]>, Refusal> {
     // As nearly everybody writes it.
     if let Some(token) = value.strip_prefix(b"Bearer ")
         && token.first().is_some_and(|first| !first.is_ascii_whitespace())
@@ -24,7 +38,7 @@ pub(super) fn bearer_token(headers: &HeaderMap) -> Result<Option<&[u8]>, Refusal
     }
     let end = value.iter().position(|byte| *byte == b' ').unwrap_or(value.len());
     let (scheme, token) = value.split_at(end);
-    // The name of a scheme is read without case (RFC 9110 section 11.1).
+    // The name of a scheme is case-insensitive (RFC 9110 section 11.1).
     if !scheme.eq_ignore_ascii_case(b"bearer") {
         return Ok(None);
     }
@@ -32,8 +46,8 @@ pub(super) fn bearer_token(headers: &HeaderMap) -> Result<Option<&[u8]>, Refusal
     if token.is_empty() { Err(bad("no token after the scheme")) } else { Ok(Some(token)) }
 }
 
-/// What is wrong with the header if a token that was refused is none.
-pub(super) fn odd_token(token: &[u8]) -> Option<Refusal> {
+/// What is wrong with the header if what was refused is not even written as a token.
+fn odd_token(token: &[u8]) -> Option<Refusal> {
     let is_token_character = |byte: &u8| byte.is_ascii_alphanumeric() || b"-._~+/=".contains(byte);
     if token.len() > 7 && token[..7].eq_ignore_ascii_case(b"bearer ") {
         Some(bad("the scheme twice"))
@@ -51,14 +65,9 @@ fn bad(found: &str) -> Refusal {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use http::HeaderValue;
 
-    fn read(values: &[&[u8]]) -> String {
-        let mut headers = HeaderMap::new();
-        for value in values {
-            headers.append(AUTHORIZATION, HeaderValue::from_bytes(value).expect("a header value"));
-        }
-        let token = bearer_token(&headers).map(|token| token.unwrap_or(b"none"));
+    fn read(value: &[u8]) -> String {
+        let token = bearer_token(value).map(|token| token.unwrap_or(b"none"));
         match token.and_then(|token| odd_token(token).map_or(Ok(token), Err)) {
             Ok(token) => String::from_utf8_lossy(token).into_owned(),
             Err(Refusal::BadHeader { found, .. }) => format!("! {found}"),
@@ -84,10 +93,8 @@ mod tests {
             ("Bearer a.b.c,Basic x", "! a character that no token has"),
             ("Bearer \"a.b.c\"", "! a character that no token has"),
         ] {
-            assert_eq!(read(&[value.as_bytes()]), expected, "{value:?}");
+            assert_eq!(read(value.as_bytes()), expected, "{value:?}");
         }
-        assert_eq!(read(&[]), "none");
-        assert_eq!(read(&[b"Bearer a", b"Bearer a"]), "! more than one Authorization header");
-        assert_eq!(read(&[b"Bearer \xff"]), "! a character that no token has");
+        assert_eq!(read(b"Bearer \xff"), "! a character that no token has");
     }
 }

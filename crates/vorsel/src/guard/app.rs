@@ -1,0 +1,169 @@
+//! A whole axum app behind the guard.
+
+use std::convert::Infallible;
+use std::fmt;
+use std::future::{Future, Ready, ready};
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll, ready as ready_or_return};
+
+use axum::Router;
+use axum::body::{Body, HttpBody};
+use axum::response::IntoResponse;
+use axum::routing::Route;
+use axum::routing::future::RouteFuture;
+use axum::serve::{IncomingStream, Listener};
+use bytes::Bytes;
+use http::{Request, Response};
+use http_body_util::Either;
+use pin_project_lite::pin_project;
+use serde::de::DeserializeOwned;
+use tower_layer::Layer;
+use tower_service::Service;
+
+use super::decide::Guard;
+use super::service::{Guarded, GuardedFuture};
+
+/// An axum app whose every route is behind the guard: a service for `axum::serve`, without a way to add a route.
+#[derive(Clone)]
+pub struct GuardedApp {
+    app: App,
+}
+
+#[derive(Clone)]
+enum App {
+    Bare(Arc<dyn GuardedRouter>),
+    /// With layers around it.
+    Layered(Router),
+}
+
+/// A router behind a guard for own claims of any type.
+///
+/// The guard is around the router as a whole. A layer within it would leave axum to name, in the answers to refused
+/// requests, every method that a path has a handler for.
+trait GuardedRouter: Send + Sync {
+    fn answer(&self, request: Request<Body>) -> GuardedFuture<Router, Body>;
+
+    /// The same with a count of references of its own. It changes twice with every request, and if all connections
+    /// shared it, the processors would wait for one another there.
+    fn for_connection(&self) -> Arc<dyn GuardedRouter>;
+}
+
+impl<C: DeserializeOwned + Send + Sync + 'static> GuardedRouter for Guarded<Router, C> {
+    fn answer(&self, request: Request<Body>) -> GuardedFuture<Router, Body> {
+        self.clone().call(request)
+    }
+
+    fn for_connection(&self) -> Arc<dyn GuardedRouter> {
+        Arc::new(self.clone())
+    }
+}
+
+pin_project! {
+    /// The answer of a [`GuardedApp`].
+    pub struct GuardedAppFuture {
+        #[pin]
+        answer: Answer,
+    }
+}
+
+pin_project! {
+    #[project = AnswerProjection]
+    enum Answer {
+        Bare { #[pin] future: GuardedFuture<Router, Body> },
+        Layered { #[pin] future: RouteFuture<Infallible> },
+    }
+}
+
+impl Future for GuardedAppFuture {
+    type Output = Result<Response<Body>, Infallible>;
+
+    fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
+        match self.project().answer.project() {
+            AnswerProjection::Layered { future } => future.poll(context),
+            AnswerProjection::Bare { future } => {
+                let Ok(response) = ready_or_return!(future.poll(context));
+                Poll::Ready(Ok(response.map(|body| match body {
+                    Either::Left(refusal) => Body::new(refusal),
+                    Either::Right(body) => body,
+                })))
+            }
+        }
+    }
+}
+
+impl GuardedApp {
+    pub(super) fn new<C: DeserializeOwned + Send + Sync + 'static>(guard: Guard<C>, router: Router) -> Self {
+        Self { app: App::Bare(Arc::new(guard.around(router))) }
+    }
+
+    /// Puts a layer around the guard: it sees every request, and the refusals as well. CORS and tracing belong here.
+    #[must_use]
+    pub fn layer<L>(self, layer: L) -> Self
+    where
+        L: Layer<Route> + Clone + Send + Sync + 'static,
+        L::Service: Service<Request<Body>> + Clone + Send + Sync + 'static,
+        <L::Service as Service<Request<Body>>>::Response: IntoResponse + 'static,
+        <L::Service as Service<Request<Body>>>::Error: Into<Infallible> + 'static,
+        <L::Service as Service<Request<Body>>>::Future: Send + 'static,
+    {
+        let router = match self.app {
+            App::Layered(router) => router,
+            app @ App::Bare(_) => Router::new().fallback_service(Self { app }),
+        };
+        Self { app: App::Layered(router.layer(layer).with_state(())) }
+    }
+}
+
+impl<B> Service<Request<B>> for GuardedApp
+where
+    B: HttpBody<Data = Bytes> + Send + 'static,
+    B::Error: Into<axum::BoxError>,
+{
+    type Response = Response<Body>;
+    type Error = Infallible;
+    type Future = GuardedAppFuture;
+
+    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
+        // An axum router is always ready.
+        Poll::Ready(Ok(()))
+    }
+
+    fn call(&mut self, request: Request<B>) -> GuardedAppFuture {
+        let answer = match &mut self.app {
+            App::Bare(app) => Answer::Bare { future: app.answer(request.map(Body::new)) },
+            App::Layered(router) => Answer::Layered { future: router.call(request) },
+        };
+        GuardedAppFuture { answer }
+    }
+}
+
+impl<L: Listener> Service<IncomingStream<'_, L>> for GuardedApp {
+    type Response = Self;
+    type Error = Infallible;
+    type Future = Ready<Result<Self, Infallible>>;
+
+    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
+        Poll::Ready(Ok(()))
+    }
+
+    fn call(&mut self, _: IncomingStream<'_, L>) -> Self::Future {
+        let app = match &self.app {
+            App::Bare(app) => App::Bare(app.for_connection()),
+            layered @ App::Layered(_) => layered.clone(),
+        };
+        ready(Ok(Self { app }))
+    }
+}
+
+impl fmt::Debug for GuardedAppFuture {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("GuardedAppFuture").finish_non_exhaustive()
+    }
+}
+
+impl fmt::Debug for GuardedApp {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("GuardedApp").finish_non_exhaustive()
+    }
+}

@@ -1,0 +1,188 @@
+//! Where credentials come from: a list of sources, each asked in turn.
+
+mod api_key;
+mod bearer;
+mod cookie;
+
+use std::fmt;
+
+use smallvec::SmallVec;
+use vorsel_core::{Credential, Finding, Proven, Refusal};
+
+use super::request::RequestHead;
+pub(super) use api_key::ApiKeyHeader;
+use bearer::BearerHeader;
+pub(super) use cookie::{CookieSource, SameSite};
+
+/// A place in a request where a credential may stand.
+pub(super) trait Source: fmt::Debug + Send + Sync {
+    /// What rules call a credential from here.
+    fn kind(&self) -> Credential;
+
+    /// What is shown here, if anything.
+    fn find<'r>(&self, request: &'r dyn RequestHead) -> Result<Option<Shown<'r>>, Refusal>;
+
+    /// Whether a browser sends it of its own accord, wherever the request was made.
+    fn comes_unasked(&self) -> bool {
+        false
+    }
+
+    /// Why a token from here was refused, which the source may know better than whoever checked it.
+    fn explain(&self, token: &[u8], finding: Box<Finding>) -> Refusal {
+        let _ = token;
+        Refusal::BadToken(finding)
+    }
+}
+
+/// What a source has found.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Shown<'r> {
+    /// An access token, and what its sender has proven.
+    Token(&'r [u8], Proven<'r>),
+    /// An API key.
+    ApiKey(&'r str),
+}
+
+/// What a request brings with it, in the order of the sources.
+pub(super) type Found<'s, 'r> = SmallVec<[(&'s dyn Source, Shown<'r>); 2]>;
+
+/// The sources of one guard.
+#[derive(Debug)]
+pub(super) struct Sources {
+    list: Vec<Box<dyn Source>>,
+    same_site: SameSite,
+}
+
+impl Sources {
+    /// The `Authorization` header alone.
+    pub(super) fn new() -> Self {
+        Self { list: vec![Box::new(BearerHeader)], same_site: SameSite::default() }
+    }
+
+    /// Adds a source, in the place of the one of the same kind.
+    pub(super) fn add(&mut self, source: impl Source + 'static) {
+        self.list.retain(|known| known.kind() != source.kind());
+        self.list.push(Box::new(source));
+        self.list.sort_by_key(|source| source.kind());
+    }
+
+    pub(super) fn trust(&mut self, origins: &[&str]) {
+        self.same_site.trust(origins);
+    }
+
+    /// The kinds that are looked for.
+    pub(super) fn kinds(&self) -> impl Iterator<Item = Credential> {
+        self.list.iter().map(|source| source.kind())
+    }
+
+    /// The credentials of a request. If a browser has sent all of them of its own accord, the request has to come from the
+    /// site itself.
+    pub(super) fn find<'s, 'r>(&'s self, request: &'r dyn RequestHead) -> Result<Found<'s, 'r>, Refusal> {
+        let mut found = Found::new();
+        for source in &self.list {
+            if let Some(shown) = source.find(request)? {
+                found.push((&**source, shown));
+            }
+        }
+        if !found.is_empty() && found.iter().all(|(source, _)| source.comes_unasked()) {
+            self.same_site.allows(request)?;
+        }
+        Ok(found)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use http::request::Parts;
+    use http::{HeaderName, Request};
+
+    fn sources() -> Sources {
+        let mut sources = Sources::new();
+        sources.add(ApiKeyHeader(HeaderName::from_static("x-instrument-key")));
+        sources.add(CookieSource("night".to_owned()));
+        sources.trust(&["https://desk.skarnhill.test"]);
+        sources
+    }
+
+    fn request(method: &str, lines: &[(&str, &str)]) -> Parts {
+        let request = Request::builder().method(method);
+        let request = lines.iter().fold(request, |request, (name, value)| request.header(*name, *value));
+        request.body(()).expect("a request").into_parts().0
+    }
+
+    #[test]
+    fn each_source_says_whether_it_applies() {
+        for (lines, expected) in [
+            (&[][..], ""),
+            (&[("authorization", "Bearer a.b.c")], "bearer a.b.c"),
+            (&[("cookie", "night=a.b.c")], "cookie a.b.c"),
+            (&[("cookie", "x=1; night=a.b.c; nights=2")], "cookie a.b.c"),
+            (&[("cookie", "x=1"), ("cookie", "night=\"a.b.c\"")], "cookie a.b.c"),
+            (&[("cookie", "night=")], ""),
+            (&[("x-instrument-key", "k")], "api-key k"),
+            (
+                &[("x-instrument-key", "k"), ("authorization", "Bearer a"), ("cookie", "night=b")],
+                "bearer a, cookie b, api-key k",
+            ),
+            (&[("authorization", "Bearer a"), ("authorization", "Bearer a")], "! more than one Authorization header"),
+            (&[("cookie", "night=a; night=a")], "! the cookie twice"),
+            (&[("cookie", "night=a"), ("cookie", "night=b")], "! the cookie twice"),
+            (&[("x-instrument-key", "k"), ("x-instrument-key", "k")], "! the header twice"),
+            (&[("x-instrument-key", "")], "! no key"),
+        ] {
+            let seen = match sources().find(&request("GET", lines)) {
+                Ok(found) => {
+                    let shown = found.iter().map(|(source, shown)| match shown {
+                        Shown::Token(token, Proven::Nothing) => {
+                            format!("{} {}", source.kind(), String::from_utf8_lossy(token))
+                        }
+                        Shown::Token(..) => "something proven".to_owned(),
+                        Shown::ApiKey(key) => format!("{} {key}", source.kind()),
+                    });
+                    shown.collect::<Vec<_>>().join(", ")
+                }
+                Err(Refusal::BadHeader { found, .. }) => format!("! {found}"),
+                Err(other) => format!("! {other}"),
+            };
+            assert_eq!(seen, expected, "{lines:?}");
+        }
+    }
+
+    #[test]
+    fn a_cookie_alone_changes_nothing_for_another_site() {
+        const HERE: [(&str, &str); 2] = [("origin", "https://api.skarnhill.test"), ("host", "api.skarnhill.test")];
+        const ELSEWHERE: [(&str, &str); 2] = [("origin", "https://elsewhere.test"), ("host", "api.skarnhill.test")];
+        const DESK: (&str, &str) = ("origin", "https://desk.skarnhill.test");
+        const SOCKET: (&str, &str) = ("upgrade", "websocket");
+        const BEARER: (&str, &str) = ("authorization", "Bearer a.b.c");
+        let site = |site| ("sec-fetch-site", site);
+        for (method, lines, passes) in [
+            ("GET", vec![], true),
+            ("POST", vec![], false),
+            ("POST", vec![site("same-origin")], true),
+            ("POST", vec![site("none")], true),
+            ("POST", vec![site("same-site")], false),
+            ("POST", vec![site("cross-site")], false),
+            ("POST", HERE.to_vec(), true),
+            ("POST", ELSEWHERE.to_vec(), false),
+            ("POST", vec![("origin", "null"), HERE[1]], false),
+            ("POST", vec![("origin", "null")], false),
+            ("POST", vec![site("same-site"), DESK], true),
+            ("DELETE", [vec![site("cross-site")], HERE.to_vec()].concat(), false),
+            ("POST", vec![BEARER], true),
+            ("POST", vec![("x-instrument-key", "k")], true),
+            ("GET", vec![SOCKET], false),
+            ("GET", vec![SOCKET, site("cross-site")], false),
+            ("GET", vec![SOCKET, site("same-origin")], true),
+            ("GET", [vec![SOCKET], ELSEWHERE.to_vec()].concat(), false),
+            ("GET", vec![SOCKET, DESK], true),
+            ("GET", vec![SOCKET, BEARER], true),
+            ("CONNECT", ELSEWHERE.to_vec(), false),
+            ("CONNECT", vec![site("same-origin")], true),
+        ] {
+            let lines = [lines, vec![("cookie", "night=a.b.c")]].concat();
+            assert_eq!(sources().find(&request(method, &lines)).is_ok(), passes, "{method} {lines:?}");
+        }
+    }
+}

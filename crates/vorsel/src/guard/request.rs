@@ -1,0 +1,96 @@
+//! What the guard sees of a request, whatever the framework keeps it in.
+
+use http::request::Parts;
+use http::{Extensions, HeaderMap, HeaderName, Request, Uri};
+
+/// A request as the guard sees it: its method, its path and its headers. It is there for the types of `http`; for those of
+/// another framework it is a few lines.
+pub trait RequestHead {
+    /// The method, in capitals as HTTP has it.
+    fn method(&self) -> &str;
+
+    /// The path as the client sent it, percent-encoded, without the query.
+    fn path(&self) -> &str;
+
+    /// Gives each value of the header of this name to `each`, in the order received.
+    fn header<'r>(&'r self, name: &HeaderName, each: &mut dyn FnMut(&'r [u8]));
+
+    /// The same request in the types of `http`, for the app's own predicates. This is asked only where a rule hangs on a
+    /// predicate, or an API key has to be looked up.
+    fn to_parts(&self) -> Parts;
+}
+
+/// The one value of a header.
+pub(super) fn only<'r>(request: &'r dyn RequestHead, name: &HeaderName) -> Result<Option<&'r [u8]>, Twice> {
+    let (mut found, mut count) = (None, 0);
+    request.header(name, &mut |value| {
+        found = Some(value);
+        count += 1;
+    });
+    if count > 1 { Err(Twice) } else { Ok(found) }
+}
+
+/// A header that should be there once and is there twice.
+pub(super) struct Twice;
+
+pub(super) fn has(request: &dyn RequestHead, name: &HeaderName) -> bool {
+    let mut is_there = false;
+    request.header(name, &mut |_| is_there = true);
+    is_there
+}
+
+fn each_value<'r>(headers: &'r HeaderMap, name: &HeaderName, each: &mut dyn FnMut(&'r [u8])) {
+    headers.get_all(name).iter().for_each(|value| each(value.as_bytes()));
+}
+
+/// Inside a nested axum router the request's own URI has lost its beginning.
+fn whole_path<'r>(uri: &'r Uri, extensions: &'r Extensions) -> &'r str {
+    #[cfg(feature = "axum")]
+    if let Some(original) = extensions.get::<axum::extract::OriginalUri>() {
+        return original.path();
+    }
+    let _ = extensions;
+    uri.path()
+}
+
+impl RequestHead for Parts {
+    fn method(&self) -> &str {
+        self.method.as_str()
+    }
+
+    fn path(&self) -> &str {
+        whole_path(&self.uri, &self.extensions)
+    }
+
+    fn header<'r>(&'r self, name: &HeaderName, each: &mut dyn FnMut(&'r [u8])) {
+        each_value(&self.headers, name, each);
+    }
+
+    fn to_parts(&self) -> Parts {
+        self.clone()
+    }
+}
+
+impl<B> RequestHead for Request<B> {
+    fn method(&self) -> &str {
+        self.method().as_str()
+    }
+
+    fn path(&self) -> &str {
+        whole_path(self.uri(), self.extensions())
+    }
+
+    fn header<'r>(&'r self, name: &HeaderName, each: &mut dyn FnMut(&'r [u8])) {
+        each_value(self.headers(), name, each);
+    }
+
+    fn to_parts(&self) -> Parts {
+        let (mut parts, ()) = Request::new(()).into_parts();
+        parts.method = self.method().clone();
+        parts.uri = self.uri().clone();
+        parts.version = self.version();
+        parts.headers = self.headers().clone();
+        parts.extensions = self.extensions().clone();
+        parts
+    }
+}
