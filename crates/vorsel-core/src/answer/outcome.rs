@@ -108,8 +108,7 @@ mod tests {
             Verdict::NoMethod,
             |_| Verdict::NoRule,
         ];
-        let callers: [fn() -> Result<Option<()>, Refusal>; 3] =
-            [|| Ok(Some(())), || Ok(None), || Err(Refusal::BadApiKey)];
+        let callers = || [Ok(Some(())), Ok(None), Err(Refusal::BadApiKey)];
         let expected = [
             ["passed with a caller", "passed", "passed"],
             ["passed with a caller", "passed", "unknown-api-key 401"],
@@ -120,7 +119,7 @@ mod tests {
             ["no-rule 403", "no-rule 401", "unknown-api-key 401"],
         ];
         for (verdict, expected) in verdicts.iter().zip(expected) {
-            let seen = callers.map(|caller| match Outcome::of(verdict(methods()), caller()) {
+            let seen = callers().map(|caller| match Outcome::of(verdict(methods()), caller) {
                 Outcome::Passed(Some(())) => "passed with a caller".to_owned(),
                 Outcome::Passed(None) => "passed".to_owned(),
                 Outcome::Asks(predicate, ()) => format!("asks {predicate}"),

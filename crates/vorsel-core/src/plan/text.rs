@@ -55,7 +55,7 @@ impl Reader<'_> {
                 ("scopes", Item::Value(value)) => self.builder.scopes = self.names(value),
                 ("predicates", Item::Value(value)) => self.builder.predicates = self.names(value),
                 ("subjects", Item::Value(Value::String(word))) if word.value() == "all" => {
-                    self.builder.all_subjects = true
+                    self.builder.all_subjects = true;
                 }
                 ("subjects", Item::Value(Value::String(word))) if word.value() == "own" => {}
                 ("roles", item) if item.is_table_like() => self.roles(item),
@@ -63,10 +63,10 @@ impl Reader<'_> {
                 ("routes", Item::ArrayOfTables(routes)) => self.routes(routes),
                 ("scopes", _) => self.mistake(key, "expected a list of scopes: scopes = [\"dome:move\"]"),
                 ("predicates", _) => {
-                    self.mistake(key, "expected a list of predicates: predicates = [\"owns-exposure\"]")
+                    self.mistake(key, "expected a list of predicates: predicates = [\"owns-exposure\"]");
                 }
                 ("subjects", _) => {
-                    self.mistake(key, "expected whose sub counts in rules: subjects = \"own\", or \"all\"")
+                    self.mistake(key, "expected whose sub counts in rules: subjects = \"own\", or \"all\"");
                 }
                 ("roles" | "policies", _) => self.mistake(key, format!("expected a table: [{name}]")),
                 ("routes", _) => self.mistake(key, "expected each route under a [[routes]] line of its own"),

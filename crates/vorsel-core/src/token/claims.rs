@@ -227,7 +227,7 @@ pub struct NoOwn {}
 /// Claims that passed every expectation, with the app's own part as the app's type `C`.
 ///
 /// Only [`Verifier`](crate::Verifier) makes one, or the app itself where it vouches for a caller without a token
-/// ([`vouched`](Self::vouched)): whoever holds it need not ask whether the token was checked.
+/// (`Vouched`): whoever holds it need not ask whether the token was checked.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Checked<C = NoOwn> {
     claims: Claims,

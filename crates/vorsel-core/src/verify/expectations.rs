@@ -100,7 +100,7 @@ impl Expectations {
         match &mut self.audience {
             ExpectedAudience::OneOf(accepted) => accepted.push(audience.into()),
             ExpectedAudience::Absent | ExpectedAudience::Any => {
-                self.audience = ExpectedAudience::OneOf(vec![audience.into()])
+                self.audience = ExpectedAudience::OneOf(vec![audience.into()]);
             }
         }
         self

@@ -5,7 +5,7 @@ use std::fmt;
 use std::future::{Future, Ready, ready};
 use std::pin::Pin;
 use std::sync::Arc;
-use std::task::{Context, Poll, ready as ready_or_return};
+use std::task::{Context, Poll};
 
 use axum::Router;
 use axum::body::{Body, HttpBody};
@@ -51,7 +51,7 @@ trait GuardedRouter: Send + Sync {
 
 impl<C: DeserializeOwned + Send + Sync + 'static> GuardedRouter for Guarded<Router, C> {
     fn answer(&self, request: Request<Body>) -> GuardedFuture<Router, Body> {
-        self.clone().call(request)
+        Self::answer(self, request)
     }
 
     fn for_connection(&self) -> Arc<dyn GuardedRouter> {
@@ -82,7 +82,7 @@ impl Future for GuardedAppFuture {
         match self.project().answer.project() {
             AnswerProjection::Layered { future } => future.poll(context),
             AnswerProjection::Bare { future } => {
-                let Ok(response) = ready_or_return!(future.poll(context));
+                let Ok(response) = std::task::ready!(future.poll(context));
                 Poll::Ready(Ok(response.map(|body| match body {
                     Either::Left(refusal) => Body::new(refusal),
                     Either::Right(body) => body,

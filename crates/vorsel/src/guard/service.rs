@@ -55,19 +55,40 @@ where
     }
 
     fn call(&mut self, request: Request<ReqBody>) -> GuardedFuture<S, ReqBody> {
-        let deciding = self.guard.decide(&request, self.guard.now());
-        let outcome = match deciding.at_once() {
-            Ok(admitted) => match self.guard.settle(admitted, request) {
-                Ok(request) => Outcome::Passed { future: self.inner.call(request) },
+        self.guard.pass(request, &mut self.inner)
+    }
+}
+
+impl<S: Clone, C: DeserializeOwned + Send + Sync + 'static> Guarded<S, C> {
+    /// [`call`](Service::call) of a service that is always ready, without a count of references to the guard that all
+    /// processors would have to agree on.
+    #[cfg(feature = "axum")]
+    pub(super) fn answer<B: Send + 'static>(&self, request: Request<B>) -> GuardedFuture<S, B>
+    where
+        S: Service<Request<B>>,
+    {
+        self.guard.pass(request, &mut self.inner.clone())
+    }
+}
+
+impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
+    fn pass<S, B>(&self, request: Request<B>, service: &mut S) -> GuardedFuture<S, B>
+    where
+        S: Service<Request<B>> + Clone,
+        B: Send + 'static,
+    {
+        let outcome = match self.decide(&request, self.now()).at_once() {
+            Ok(admitted) => match self.settle(admitted, request) {
+                Ok(request) => Outcome::Passed { future: service.call(request) },
                 Err(response) => Outcome::Stopped { response: Some(response) },
             },
             Err(deciding) => {
                 // The one that was found ready goes along; a clone stays.
-                let clone = self.inner.clone();
-                let service = mem::replace(&mut self.inner, clone);
-                let guard = self.guard.clone();
+                let clone = service.clone();
+                let service = Some(mem::replace(service, clone));
+                let guard = self.clone();
                 let settled = Box::pin(async move { guard.settle(deciding.await, request) });
-                Outcome::Deciding { settled, service: Some(service) }
+                Outcome::Deciding { settled, service }
             }
         };
         GuardedFuture { outcome }

@@ -47,7 +47,7 @@ pub(super) fn read_entry(kind: &str, name: String, up_to: i64, until: i64) -> Re
 
 /// Where a store's form stands, as it says itself, and which steps lead to the present one. A form of a later release is left
 /// alone.
-pub(super) fn steps_left<'m, M>(migrations: &'m [M], found: i64) -> Result<&'m [M], StoreError> {
+pub(super) fn steps_left<M>(migrations: &[M], found: i64) -> Result<&[M], StoreError> {
     let taken = usize::try_from(found).ok().and_then(|taken| migrations.get(taken..));
     taken.ok_or_else(|| {
         let expected = format!("expected a schema of version {} or before, but found {found}", migrations.len());

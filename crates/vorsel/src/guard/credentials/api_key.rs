@@ -3,7 +3,7 @@
 use http::HeaderName;
 use vorsel_core::{Credential, Refusal};
 
-use super::{Shown, Source};
+use super::source::{Shown, Source};
 use crate::guard::request::{RequestHead, Twice, only};
 
 /// A longer API key is not looked up.

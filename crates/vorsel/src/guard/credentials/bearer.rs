@@ -3,7 +3,7 @@
 use http::header::AUTHORIZATION;
 use vorsel_core::{Credential, Finding, Proven, Refusal};
 
-use super::{Shown, Source};
+use super::source::{Shown, Source};
 use crate::guard::request::{RequestHead, Twice, only};
 
 const EXPECTED: &str = "\"Bearer\", one space and one token";

@@ -4,7 +4,7 @@ use http::header::{COOKIE, HOST, ORIGIN, UPGRADE};
 use http::{HeaderName, Method};
 use vorsel_core::{Credential, Proven, Refusal};
 
-use super::{Shown, Source};
+use super::source::{Shown, Source};
 use crate::guard::request::{RequestHead, Twice, has, only};
 
 /// The cookie of this name.

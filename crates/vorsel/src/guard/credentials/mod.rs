@@ -3,45 +3,17 @@
 mod api_key;
 mod bearer;
 mod cookie;
-
-use std::fmt;
+mod source;
 
 use smallvec::SmallVec;
-use vorsel_core::{Credential, Finding, Proven, Refusal};
+use vorsel_core::{Credential, Refusal};
 
 use super::request::RequestHead;
 pub(super) use api_key::ApiKeyHeader;
 use bearer::BearerHeader;
-pub(super) use cookie::{CookieSource, SameSite};
-
-/// A place in a request where a credential may stand.
-pub(super) trait Source: fmt::Debug + Send + Sync {
-    /// What rules call a credential from here.
-    fn kind(&self) -> Credential;
-
-    /// What is shown here, if anything.
-    fn find<'r>(&self, request: &'r dyn RequestHead) -> Result<Option<Shown<'r>>, Refusal>;
-
-    /// Whether a browser sends it of its own accord, wherever the request was made.
-    fn comes_unasked(&self) -> bool {
-        false
-    }
-
-    /// Why a token from here was refused, which the source may know better than whoever checked it.
-    fn explain(&self, token: &[u8], finding: Box<Finding>) -> Refusal {
-        let _ = token;
-        Refusal::BadToken(finding)
-    }
-}
-
-/// What a source has found.
-#[derive(Clone, Copy, Debug)]
-pub(super) enum Shown<'r> {
-    /// An access token, and what its sender has proven.
-    Token(&'r [u8], Proven<'r>),
-    /// An API key.
-    ApiKey(&'r str),
-}
+pub(super) use cookie::CookieSource;
+use cookie::SameSite;
+pub(super) use source::{Shown, Source};
 
 /// What a request brings with it, in the order of the sources.
 pub(super) type Found<'s, 'r> = SmallVec<[(&'s dyn Source, Shown<'r>); 2]>;
@@ -96,6 +68,7 @@ mod tests {
     use super::*;
     use http::request::Parts;
     use http::{HeaderName, Request};
+    use vorsel_core::Proven;
 
     fn sources() -> Sources {
         let mut sources = Sources::new();

@@ -15,6 +15,7 @@ pub(super) enum Written {
     /// It was there already, has ended, or is not there.
     Lost,
     /// Somebody else has the session locked; nothing was tried.
+    #[cfg_attr(not(feature = "postgres"), expect(dead_code, reason = "only PostgreSQL locks single sessions"))]
     NotTried,
 }
 
