@@ -302,7 +302,7 @@ fn what_can_hardly_be_meant_is_a_warning_and_what_cannot_be_is_a_mistake() {
         ("path.id == 3", "path.id is text and 3 is a number, so path.id == 3 never holds"),
         ("claims.n >= \"two\"", ">= compares numbers, but \"two\" is text"),
         ("sub in [\"a\", 1]", "sub is text, so it is never 1"),
-        ("sub contains \"a\"", "\"contains\" looks into a list, but sub is none; write == or in"),
+        ("sub contains \"a\"", "\"contains\" looks into a list, but sub is not a list; write == or in"),
         (
             "claims.client_id == \"desk\"",
             "claims.client_id is no claim of the app's own; write client and the client's ID",

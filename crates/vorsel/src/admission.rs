@@ -7,6 +7,10 @@ use vorsel_core::Scopes;
 
 /// Looks a subject up at sign-in and again at every renewal, so that a role raised or withdrawn takes effect at the
 /// next renewal.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` admits nobody with own claims of type `{C}`",
+    note = "implement Admission<{C}> for it: given a subject and a client it says what they may do now"
+)]
 #[async_trait]
 pub trait Admission<C>: Send + Sync {
     /// What the subject may do now.

@@ -6,6 +6,10 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use vorsel_core::Timestamp;
 
 /// Tells the time. [`SystemClock`] does in production; tests hand in one that they move.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` is no clock",
+    note = "implement Clock for it, or take vorsel::SystemClock; tests take vorsel::testing::StillClock"
+)]
 pub trait Clock: fmt::Debug + Send + Sync {
     /// The moment now.
     fn now(&self) -> Timestamp;

@@ -30,12 +30,12 @@ pub(super) fn run(folder: &Path, as_json: bool) -> Result<ExitCode, Failure> {
 
 fn shown(ring: Ring, keyring: &Keyring, now: Timestamp) -> String {
     let times = keyring.times();
-    let reckons = format!(
+    let allows = format!(
         "for tokens that last up to {}, with key sets kept for {}",
         spoken(times.longest_lifetime.as_duration()),
         spoken(times.cache_time)
     );
-    let mut text = format!("{}  {}\n", heading(format!("Keys for {} tokens", ring.name())), faint(reckons));
+    let mut text = format!("{}  {}\n", heading(format!("Keys for {} tokens", ring.name())), faint(allows));
     for key in keyring.keys() {
         let state = keyring.state(key.key_id(), now).unwrap_or(KeyState::Destroyed);
         let label = format!("{:<12}", state.to_string());

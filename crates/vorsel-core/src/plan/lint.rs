@@ -89,7 +89,7 @@ pub(super) fn misfits(rule: &Rule) -> Vec<(String, String)> {
                 }
             }
             Rule::Contains(operand, _) if !matches!(operand, Operand::Claim(_)) => {
-                let message = format!("\"contains\" looks into a list, but {operand} is none; write == or in");
+                let message = format!("\"contains\" looks into a list, but {operand} is not a list; write == or in");
                 wrong.push((operand.to_string(), message));
             }
             _ => {}

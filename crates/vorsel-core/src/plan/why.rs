@@ -1,4 +1,4 @@
-//! Why does this caller get yes or no? The decision once more, with each part of the rule marked.
+//! Why does this caller get yes or no? The decision again, with each part of the rule marked.
 
 use super::decide::{CallerFacts, Verdict};
 use super::table::{Access, AccessPlan, Route};

@@ -115,7 +115,7 @@ impl Revocations {
         self.names.fetch_add(1, Ordering::AcqRel);
         self.put(revocation);
         if self.len() > self.filter.room() {
-            self.filter_anew(self.len() * 2);
+            self.rebuild_filter(self.len() * 2);
             return;
         }
         match &revocation.what {
@@ -125,8 +125,8 @@ impl Revocations {
         }
     }
 
-    /// Makes the filter anew from what is there, with room for so many names.
-    fn filter_anew(&self, room: usize) {
+    /// Makes the filter again from what is there, with room for so many names.
+    fn rebuild_filter(&self, room: usize) {
         let (tokens, sessions, subjects) = (self.tokens.pin(), self.sessions.pin(), self.subjects.pin());
         let names = tokens.keys().chain(sessions.keys()).chain(subjects.keys());
         self.filter.fill(room, names.map(|name| &**name));
@@ -166,7 +166,7 @@ impl Revocations {
         self.subjects.pin().retain(|_, within| now < within.until);
         let forgotten = before.saturating_sub(self.len());
         if forgotten > 0 {
-            self.filter_anew(self.filter.room());
+            self.rebuild_filter(self.filter.room());
             self.names.store(self.len(), Ordering::Release);
         }
         forgotten

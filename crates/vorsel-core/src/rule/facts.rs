@@ -118,7 +118,7 @@ impl Facts<'_> {
         }
         Some(match self.value(operand) {
             None if *operand == Operand::Subject && self.caller.subject().is_some() => {
-                format!("sub {}, who is none of our own people", quoted(self.caller.subject().unwrap_or_default()))
+                format!("sub {}, who is not one of our own people", quoted(self.caller.subject().unwrap_or_default()))
             }
             None => format!("no {operand}"),
             Some(Held::Json(Value::String(text))) => format!("{operand} {}", quoted(text)),

@@ -191,7 +191,7 @@ impl Facts {
             started_at: Timestamp::from_micros(form.start),
             ends_at: Timestamp::from_micros(form.end),
             authenticated_at: Timestamp::from_micros(form.auth_time.unwrap_or(form.start)),
-            scopes: scopes.map_err(|_| unreadable("scopes that are none"))?,
+            scopes: scopes.map_err(|_| unreadable("invalid scopes"))?,
             subject: form.sub,
             client_id: form.client_id,
             device: form.device,
@@ -258,7 +258,7 @@ mod tests {
             ("\"start\":1", "\"start\":\"1\"", "a member missing or of another type"),
             ("\"sub\":\"obs-0017\",", "", "a member missing or of another type"),
             ("BwcH", "Bw=", "a secret that is not base64url"),
-            ("\"later\":true", "\"scope\":\"a  b\"", "scopes that are none"),
+            ("\"later\":true", "\"scope\":\"a  b\"", "invalid scopes"),
         ] {
             let error = Facts::from_bytes(good.replace(from, to).as_bytes()).expect_err(from).to_string();
             assert_eq!(error, format!("expected the facts of a session in version 1, but found {found}"));

@@ -79,7 +79,7 @@ pub enum IssueError {
         /// What they serialize to, or the serializer's error.
         found: String,
     },
-    /// The lifetime is longer than the keyring reckons with: its key might be destroyed before the token expires.
+    /// The lifetime is longer than the keyring allows for: its key might be destroyed before the token expires.
     #[error("expected a lifetime of at most {longest} s, which the keyring allows for, but found {found} s")]
     LifetimeTooLong {
         /// The keyring's longest lifetime, in seconds.

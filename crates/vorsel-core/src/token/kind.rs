@@ -26,7 +26,7 @@ impl Kind {
         }
     }
 
-    /// Whether a header's `typ` names this kind, without case and with or without `application/`
+    /// Whether a header's `typ` names this kind, case-insensitively and with or without `application/`
     /// ([RFC 7515 section 4.1.9](https://www.rfc-editor.org/rfc/rfc7515#section-4.1.9)).
     #[must_use]
     pub fn agrees_with(self, typ: Option<&str>) -> bool {

@@ -64,7 +64,7 @@ impl Scopes {
         Self(self.iter().filter(|scope| ceiling.contains(scope)).collect::<Vec<_>>().join(" "))
     }
 
-    /// Whether there is none.
+    /// Whether there are no scopes.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()

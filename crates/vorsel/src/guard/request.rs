@@ -5,6 +5,10 @@ use http::{Extensions, HeaderMap, HeaderName, Request, Uri};
 
 /// A request as the guard sees it: its method, its path and its headers. It is there for the types of `http`; for those of
 /// another framework it is a few lines.
+#[diagnostic::on_unimplemented(
+    message = "the guard cannot look at `{Self}`",
+    note = "hand it an http::Request or its parts, or implement RequestHead for the request of your framework"
+)]
 pub trait RequestHead {
     /// The method, in capitals as HTTP has it.
     fn method(&self) -> &str;

@@ -114,6 +114,10 @@ pub enum Advanced {
 }
 
 /// Waits for the feed to grow.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` does not watch a feed",
+    note = "implement FeedWatch for it: grown() returns when the feed may have grown"
+)]
 #[async_trait]
 pub trait FeedWatch: Send {
     /// Returns when there may be entries after `after`; too often does no harm. It may be dropped at any time and called

@@ -7,7 +7,7 @@ use vorsel_core::AccessPlan;
 
 /// Fails the test if who may reach which route is not what the file beside the package says: a route has lost its
 /// protection, or somebody has gained or lost one. The file belongs into the repository, where its changes show in each
-/// review. Run the tests with `VORSEL_ACCEPT_ACCESS=1` to write it anew.
+/// review. Run the tests with `VORSEL_ACCEPT_ACCESS=1` to write it again.
 ///
 /// ```no_run
 /// # let plan = vorsel::AccessPlan::builder().open("GET", "/health").build().expect("a plan");

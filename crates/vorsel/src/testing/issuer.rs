@@ -162,7 +162,7 @@ impl TestCaller<'_> {
     /// The token.
     ///
     /// # Panics
-    /// If no token can say this: scopes that are none, or a registered name for a claim of the app's own.
+    /// If no token can say this: invalid scopes, or a registered name for a claim of the app's own.
     #[must_use]
     pub fn token(&self) -> String {
         let now = self.issuer.clock.now();
@@ -185,7 +185,7 @@ impl TestCaller<'_> {
     /// A request of this caller, with the token in the `Authorization` header.
     ///
     /// # Panics
-    /// As [`token`](Self::token), and if method or path are none.
+    /// As [`token`](Self::token), and if the method or the path is invalid.
     #[must_use]
     pub fn request<B: Default>(&self, method: &str, path: &str) -> Request<B> {
         let mut bearer =
