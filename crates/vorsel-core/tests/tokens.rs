@@ -12,8 +12,8 @@ use aws_lc_rs::signature::{
 use proptest::prelude::*;
 use serde_json::json;
 use vorsel_core::{
-    AccessDraft, Algorithm, Expectations, Issuer, KeySet, Kind, Lifetime, Object, Scopes, SigningKey, Verifier,
-    base64url,
+    AccessDraft, Algorithm, Expectations, Issuer, KeySet, Kind, Lifetime, NoOwn, Object, Proven, Scopes, SigningKey,
+    Verifier, base64url,
 };
 
 mod common;
@@ -104,6 +104,49 @@ fn skew_moves_each_edge_in_the_token_s_favour_and_has_a_ceiling() {
     ] {
         assert_eq!(codes(&verifier, token(claims.clone()), NOW).is_empty(), fine, "{claims}");
     }
+}
+
+/// A token that is bound to a key is worth nothing to whoever has only the token
+/// ([RFC 7800 section 3.1](https://www.rfc-editor.org/rfc/rfc7800#section-3.1)); a confirmation that is not understood is not
+/// proven.
+#[test]
+fn a_bound_token_is_refused_without_the_proof_of_its_own_key() {
+    let verifier = verifier();
+    let key = Proven::Key("0ZcOCORZNYy");
+    for (cnf, proven, holds) in [
+        (json!({ "jkt": "0ZcOCORZNYy" }), key, true),
+        (json!({ "jkt": "0ZcOCORZNYy" }), Proven::Nothing, false),
+        (json!({ "jkt": "0ZcOCORZNYy" }), Proven::Key("0ZcOCORZNYyy"), false),
+        (json!({ "jkt": "" }), Proven::Key(""), true),
+        (json!({ "jkt": 7 }), key, false),
+        (json!({ "jkt": "0ZcOCORZNYy", "x5t#S256": "bwcK0esc3AC" }), key, false),
+        (json!({ "x5t#S256": "0ZcOCORZNYy" }), key, false),
+        (json!({}), key, false),
+        (json!({}), Proven::Nothing, false),
+    ] {
+        let token = signed(header().to_string(), with(claims(), "cnf", cnf.clone()));
+        let checked = verifier.check_proven::<NoOwn>(&token, proven, NOW);
+        assert_eq!(
+            checked.as_ref().err().map(|finding| finding.check.code()),
+            (!holds).then_some("unproven-key"),
+            "{cnf}"
+        );
+        let Ok(checked) = checked else { continue };
+        assert!(verifier.check_again(&checked, proven, NOW).is_ok());
+        let error = verifier.check_again(&checked, Proven::Nothing, NOW).expect_err("nothing is proven now");
+        assert_eq!(error.check.code(), "unproven-key", "a token that was seen before is no proof");
+    }
+    // Whoever proves a key may bring a token that is bound to none.
+    let plain = signed(header().to_string(), claims().to_string());
+    assert!(verifier.check_proven::<NoOwn>(plain, key, NOW).is_ok());
+    let error = verifier
+        .check(signed(header().to_string(), with(claims(), "cnf", json!({ "jkt": "0ZcOCORZNYy" }))), NOW)
+        .expect_err("bound");
+    assert_eq!(
+        error.to_string(),
+        "unproven-key: expected a proof of the key \"0ZcOCORZNYy\" that the token is bound to, but found none \
+         (RFC 7800 section 3.1)"
+    );
 }
 
 #[test]
