@@ -103,6 +103,32 @@ fn the_caller_may_be_taken_from_a_token() {
     assert_eq!(vorsel_with(&asked, b"no token").status, 2);
 }
 
+/// `sub` means our own people; a client and another issuer's people are somebody else.
+#[test]
+fn a_supposed_caller_may_be_a_client_or_of_another_issuer() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = folder.path().join("access.toml");
+    let text = "[[routes]]\nmethod = \"GET\"\npath = \"/own/{who}\"\nneed = \"path.who == sub\"\n\
+                [[routes]]\nmethod = \"GET\"\npath = \"/dome\"\nneed = \"client dome-controller\"\n\
+                [[routes]]\nmethod = \"GET\"\npath = \"/lab\"\nneed = 'issuer \"https://lab.skarnhill.test\"'\n";
+    fs::write(&file, text).expect("a file");
+    let plan = file.to_str().expect("a path");
+    for (path, who, verdict) in [
+        ("/own/obs-0017", &["--subject", "obs-0017"][..], "allowed"),
+        ("/own/obs-0017", &["--subject", "obs-0017", "--client", "desk"], "allowed"),
+        ("/own/obs-0017", &["--subject", "obs-0017", "--client", "obs-0017"], "refused"),
+        ("/own/obs-0017", &["--subject", "obs-0017", "--issuer", "https://lab.skarnhill.test"], "refused"),
+        ("/dome", &["--client", "dome-controller"], "allowed"),
+        ("/dome", &["--key-of", "dome-controller"], "allowed"),
+        ("/dome", &["--subject", "obs-0017"], "refused"),
+        ("/lab", &["--issuer", "https://lab.skarnhill.test"], "allowed"),
+        ("/lab", &["--subject", "obs-0017"], "refused"),
+    ] {
+        let asked = [&["plan", "ask", "--plan", plan, "GET", path, "--json"], who].concat();
+        assert_eq!(vorsel(&asked).json()["verdict"], verdict, "{path} {who:?}");
+    }
+}
+
 /// Read it: each message says where, what, and what would be right.
 #[test]
 fn a_plan_with_more_than_twenty_mistakes_gives_them_all_in_one_go() {

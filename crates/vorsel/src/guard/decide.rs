@@ -161,7 +161,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
 }
 
 /// Who the tokens of a request are of, and the API keys that are still to be looked up.
-struct Known<C> {
+struct Identified<C> {
     caller: Option<(Credential, Caller<C>)>,
     keys: Vec<ApiKeyHash>,
 }
@@ -172,11 +172,11 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             return Deciding::ready(Err(Stop::Preflight));
         }
         let caller = match self.identify(request, now) {
-            Ok(Known { caller, keys }) if !keys.is_empty() => {
+            Ok(Identified { caller, keys }) if !keys.is_empty() => {
                 let later = self.clone().with_api_keys(request.to_parts(), caller, keys, now);
                 return Deciding { state: State::Pending(Box::pin(later)) };
             }
-            Ok(Known { caller, .. }) => Ok(caller.map(|(_, caller)| caller)),
+            Ok(Identified { caller, .. }) => Ok(caller.map(|(_, caller)| caller)),
             Err(refusal) => Err(refusal),
         };
         match self.outcome(request, caller, &[], now) {
@@ -199,7 +199,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     }
 
     /// Finds the credentials and checks the tokens among them: all must be for the same caller.
-    fn identify(&self, request: &dyn RequestHead, now: Timestamp) -> Result<Known<C>, Refusal> {
+    fn identify(&self, request: &dyn RequestHead, now: Timestamp) -> Result<Identified<C>, Refusal> {
         let (mut caller, mut keys) = (None, Vec::new());
         for (source, shown) in self.sources.find(request)? {
             match shown {
@@ -209,7 +209,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
                 Shown::ApiKey(key) => keys.push(ApiKeyHash::of(key)),
             }
         }
-        Ok(Known { caller, keys })
+        Ok(Identified { caller, keys })
     }
 
     fn caller(

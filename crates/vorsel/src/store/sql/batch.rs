@@ -7,7 +7,7 @@ use async_trait::async_trait;
 use tokio::runtime::Handle;
 use tokio::sync::oneshot;
 
-use super::rows::{RenewalRow, Written};
+use super::rows::{RenewalRow, Swapped};
 use crate::store::contract::StoreError;
 
 /// A database that writes several renewals at once.
@@ -18,7 +18,7 @@ pub(super) trait WriteRenewals: Clone + Send + Sync + 'static {
 
     /// Makes the compare-and-swap for each of the renewals, no two of which are for the same generation of a session.
     /// Says of each what became of it.
-    async fn write(&self, renewals: &[RenewalRow]) -> Result<Vec<Written>, StoreError>;
+    async fn write(&self, renewals: &[RenewalRow]) -> Result<Vec<Swapped>, StoreError>;
 }
 
 /// Collects renewals and writes them.
@@ -34,7 +34,7 @@ struct Queue {
     writers: usize,
 }
 
-type Answer = oneshot::Sender<Result<Written, StoreError>>;
+type Answer = oneshot::Sender<Result<Swapped, StoreError>>;
 
 /// A write is no larger, so that no renewal waits long for others.
 const LARGEST_BATCH: usize = 64;
@@ -45,7 +45,7 @@ impl<D: WriteRenewals> Batcher<D> {
     }
 
     /// Makes a renewal, with the others that come at the same time.
-    pub(super) async fn advance(&self, next: RenewalRow) -> Result<Written, StoreError> {
+    pub(super) async fn advance(&self, next: RenewalRow) -> Result<Swapped, StoreError> {
         let (answer, answered) = oneshot::channel();
         if let Some(mut writer) = self.enqueue(next, answer)
             && let Some(batch) = writer.next_batch()
@@ -94,7 +94,7 @@ impl<D: WriteRenewals> Writer<D> {
         let written = self.batcher.database.write(&batch.renewals).await;
         for (place, answer) in batch.answers {
             let made =
-                written.as_ref().map(|made| place.map_or(Written::Lost, |place| made[place])).map_err(Clone::clone);
+                written.as_ref().map(|made| place.map_or(Swapped::Lost, |place| made[place])).map_err(Clone::clone);
             // Nobody waits for a renewal whose request was broken off.
             let _ = answer.send(made);
         }

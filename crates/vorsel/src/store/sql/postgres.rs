@@ -8,7 +8,7 @@ use sqlx::{ConnectOptions, Connection, Postgres, Row, Transaction, query};
 
 use super::batch::{Batcher, WriteRenewals};
 use super::database::{Database, Param, Turn, bound, columns_of};
-use super::rows::{RenewalRow, Written, made_of};
+use super::rows::{RenewalRow, Swapped, made_of};
 use super::store::{SqlStore, advance_one, failed, within};
 use crate::store::contract::{Cursor, FeedWatch, StoreError};
 use crate::store::record::steps_left;
@@ -257,7 +257,7 @@ impl Database for Pools {
 
 /// Renewals on connections that wait for no lock.
 impl Pools {
-    async fn advance_several(&self, renewals: &[RenewalRow]) -> Result<Vec<Written>, sqlx::Error> {
+    async fn advance_several(&self, renewals: &[RenewalRow]) -> Result<Vec<Swapped>, sqlx::Error> {
         let swap = query(ADVANCE_SEVERAL)
             .bind(renewals.iter().map(|next| &next.id[..]).collect::<Vec<_>>())
             .bind(renewals.iter().map(|next| next.generation).collect::<Vec<_>>())
@@ -279,7 +279,7 @@ impl WriteRenewals for Pools {
     /// its way while the other is flushed. More than that makes the batches smaller and gains nothing.
     const AT_ONCE: usize = 2;
 
-    async fn write(&self, renewals: &[RenewalRow]) -> Result<Vec<Written>, StoreError> {
+    async fn write(&self, renewals: &[RenewalRow]) -> Result<Vec<Swapped>, StoreError> {
         let made = async {
             let made = match renewals {
                 [next] => advance_one(&self.by_the_writers(), next).await.map(|made| vec![made]),
@@ -287,7 +287,7 @@ impl WriteRenewals for Pools {
             };
             match made {
                 Err(sqlx::Error::Database(error)) if error.code().as_deref() == Some(LOCK_NOT_AVAILABLE) => {
-                    Ok(vec![Written::NotTried; renewals.len()])
+                    Ok(vec![Swapped::NotTried; renewals.len()])
                 }
                 other => other,
             }

@@ -9,7 +9,7 @@ use crate::store::record::{read_ended, read_entry};
 
 /// What became of one renewal of several.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Written {
+pub(super) enum Swapped {
     /// The session is in the new generation.
     Made,
     /// It was there already, has ended, or is not there.
@@ -77,9 +77,9 @@ pub(super) fn entry_of(row: &impl Columns) -> Result<(Revocation, i64), sqlx::Er
 }
 
 /// Which renewals are among the rows that were written, by id and generation.
-pub(super) fn made_of<R: Columns>(rows: &[R], renewals: &[RenewalRow]) -> Result<Vec<Written>, sqlx::Error> {
+pub(super) fn made_of<R: Columns>(rows: &[R], renewals: &[RenewalRow]) -> Result<Vec<Swapped>, sqlx::Error> {
     let made = rows.iter().map(|row| Ok((row.text("id")?, row.number("generation")?)));
     let made = made.collect::<Result<HashMap<_, _>, sqlx::Error>>()?;
     let is_made = |next: &RenewalRow| made.get(&next.id) == Some(&next.generation);
-    Ok(renewals.iter().map(|next| if is_made(next) { Written::Made } else { Written::Lost }).collect())
+    Ok(renewals.iter().map(|next| if is_made(next) { Swapped::Made } else { Swapped::Lost }).collect())
 }

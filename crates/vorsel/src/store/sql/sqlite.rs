@@ -11,7 +11,7 @@ use sqlx::{QueryBuilder, Row, Sqlite, Transaction, query};
 
 use super::batch::{Batcher, WriteRenewals};
 use super::database::{Database, Param, Turn, bound, columns_of};
-use super::rows::{RenewalRow, Written, made_of};
+use super::rows::{RenewalRow, Swapped, made_of};
 use super::store::{SqlStore, advance_one, failed};
 use crate::store::contract::{Cursor, FeedWatch, StoreError};
 use crate::store::record::steps_left;
@@ -240,7 +240,7 @@ impl WriteRenewals for File {
     /// A file has one writer at a time.
     const AT_ONCE: usize = 1;
 
-    async fn write(&self, renewals: &[RenewalRow]) -> Result<Vec<Written>, StoreError> {
+    async fn write(&self, renewals: &[RenewalRow]) -> Result<Vec<Swapped>, StoreError> {
         let wrong = failed::<Self>("advance a session");
         if let [next] = renewals {
             return Ok(vec![advance_one(self, next).await.map_err(wrong)?]);

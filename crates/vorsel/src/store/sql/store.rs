@@ -5,7 +5,7 @@ use vorsel_core::{Advance, Revocation, Session, Timestamp};
 
 use super::batch::{Batcher, WriteRenewals};
 use super::database::{Columns, Database, Param, Turn};
-use super::rows::{RenewalRow, Written, entry_of, session_of, write_spent};
+use super::rows::{RenewalRow, Swapped, entry_of, session_of, write_spent};
 use crate::store::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
 use crate::store::end::{Cap, End, Inserted, Which};
 use crate::store::record::Entry;
@@ -40,7 +40,7 @@ pub(super) trait SqlStore: std::fmt::Debug + Send + Sync {
 }
 
 /// Makes one renewal by itself.
-pub(super) async fn advance_one(database: &impl Database, next: &RenewalRow) -> Result<Written, sqlx::Error> {
+pub(super) async fn advance_one(database: &impl Database, next: &RenewalRow) -> Result<Swapped, sqlx::Error> {
     let values = [
         Param::Text(&next.id),
         Param::Number(next.generation),
@@ -49,7 +49,7 @@ pub(super) async fn advance_one(database: &impl Database, next: &RenewalRow) -> 
         Param::Bytes(&next.spent),
     ];
     let changed = database.change(ADVANCE, &values).await?;
-    Ok(if changed == 1 { Written::Made } else { Written::Lost })
+    Ok(if changed == 1 { Swapped::Made } else { Swapped::Lost })
 }
 
 /// Awaits an answer of the database, but not for ever.
@@ -177,12 +177,12 @@ impl<S: SqlStore> SessionStore for S {
         let tried = async {
             let written = match self.batcher().advance(next.clone()).await {
                 Err(error) if !error.is_retryable() => return Err(error),
-                Ok(Written::NotTried) | Err(_) => {
+                Ok(Swapped::NotTried) | Err(_) => {
                     advance_one(database, &next).await.map_err(failed::<S::Database>("advance a session"))?
                 }
                 Ok(written) => written,
             };
-            Ok(if written == Written::Made { Advanced::Made } else { Advanced::Lost })
+            Ok(if written == Swapped::Made { Advanced::Made } else { Advanced::Lost })
         };
         // Both ways together take no longer than any other answer.
         let late = |late| Err(StoreError::new("advance a session", late).passing());
