@@ -17,9 +17,7 @@ use common::{House, WINDOW, house};
 const FORM: &str = "application/x-www-form-urlencoded";
 
 fn app(house: &House) -> Router {
-    Endpoints::new(house.sessions.clone(), "https://id.skarnhill.test/", "/oauth", &["desk"])
-        .routes()
-        .into_unguarded_router()
+    Endpoints::new(house.sessions.clone(), "https://id.skarnhill.test/").client("desk").routes().into_unguarded_router()
 }
 
 fn set_up() -> (House, Router) {

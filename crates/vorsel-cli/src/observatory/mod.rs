@@ -60,7 +60,7 @@ pub(crate) fn open(opening: Opening) -> Result<(GuardedApp, Arc<Sessions<Staff>>
         .revocations(revocations.clone())
         .build()?;
     let sessions = Arc::new(sessions);
-    let endpoints = Endpoints::new(sessions.clone(), &base, &settings.prefix, &[&settings.client]);
+    let endpoints = Endpoints::new(sessions.clone(), &base).prefix(&settings.prefix).client(&settings.client);
     let observatory = Arc::new(Observatory { people, sessions: sessions.clone(), client: settings.client });
     let guard = Guard::<Staff>::builder(checker, access_plan()?)
         .api_keys("x-instrument-key", InstrumentKeys(observatory.people.clone()))

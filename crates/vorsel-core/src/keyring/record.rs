@@ -3,8 +3,7 @@
 use std::fmt;
 use std::sync::Arc;
 
-use crate::key::Algorithm;
-use crate::key::SigningKey;
+use crate::key::{Algorithm, SigningKey};
 use crate::time::Timestamp;
 
 /// The states of a key

@@ -5,8 +5,7 @@ use std::time::Duration;
 
 use super::error::StepError;
 use super::record::{KeyRecord, KeyState};
-use crate::key::Algorithm;
-use crate::key::{KeySet, SigningKey};
+use crate::key::{Algorithm, KeySet, SigningKey};
 use crate::time::{LARGEST_SKEW, Lifetime, Timestamp};
 
 /// What the safe dates follow from.

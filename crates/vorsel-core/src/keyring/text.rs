@@ -14,8 +14,7 @@ use super::error::KeyringTextError;
 use super::record::KeyRecord;
 use super::ring::{KeyTimes, Keyring};
 use crate::encoding::json::{self, Object};
-use crate::key::Algorithm;
-use crate::key::{KeyError, SigningKey};
+use crate::key::{Algorithm, KeyError, SigningKey};
 use crate::time::{Lifetime, Timestamp};
 
 impl Keyring {

@@ -9,12 +9,9 @@ use serde_json::Value;
 use super::audit::{Audit, EveryFinding, FirstFailure};
 use super::expectations::{Expectations, ExpectedAudience};
 use crate::finding::{Check, Detail, Finding, quoted, quoted_list};
-use crate::key::Algorithm;
-use crate::key::{CandidateError, KeySet, VerifyingKey};
+use crate::key::{Algorithm, CandidateError, KeySet, VerifyingKey};
 use crate::time::{Timestamp, spoken};
-use crate::token::payload;
-use crate::token::{Checked, Claims, registered_bit};
-use crate::token::{Compact, Header, header_segment};
+use crate::token::{Checked, Claims, Compact, Header, header_segment, payload, registered_bit};
 
 /// Checks tokens against the keys it trusts and the expectations it was given. Plain data: no IO, no clock.
 #[derive(Clone, Debug)]

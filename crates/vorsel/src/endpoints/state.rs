@@ -16,16 +16,25 @@ pub struct Endpoints<C> {
 }
 
 impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
-    /// Endpoints for `sessions`, reached from outside under `base` (`https://id.skarnhill.test`) and `prefix`
-    /// (`/oauth`), for the public clients of these names.
+    /// Endpoints for `sessions`, reached from outside under `base` (`https://id.skarnhill.test`).
     #[must_use]
-    pub fn new(sessions: Arc<Sessions<C>>, base: &str, prefix: &str, clients: &[&str]) -> Self {
-        Self {
-            sessions,
-            base: base.trim_end_matches('/').to_owned(),
-            prefix: format!("/{}", prefix.trim_matches('/')).trim_end_matches('/').to_owned(),
-            clients: clients.iter().map(|client| (*client).to_owned()).collect(),
-        }
+    pub fn new(sessions: Arc<Sessions<C>>, base: &str) -> Self {
+        let base = base.trim_end_matches('/').to_owned();
+        Self { sessions, base, prefix: "/oauth".to_owned(), clients: Vec::new() }
+    }
+
+    /// The path under which they are mounted; `/oauth` if nothing is set.
+    #[must_use]
+    pub fn prefix(mut self, prefix: &str) -> Self {
+        format!("/{}", prefix.trim_matches('/')).trim_end_matches('/').clone_into(&mut self.prefix);
+        self
+    }
+
+    /// Adds a public client of this name. A request that names a client which is not known is refused.
+    #[must_use]
+    pub fn client(mut self, client_id: impl Into<String>) -> Self {
+        self.clients.push(client_id.into());
+        self
     }
 
     /// Whether a client of this name is known; a request may also leave its name out.
