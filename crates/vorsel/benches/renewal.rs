@@ -163,13 +163,18 @@ async fn sqlite() {
     let bare = Bare::Sqlite(pool.clone());
     report("SQLite", &store, &bare).await;
     let few = compare(&store, &bare, USUAL).await;
-    let fill = "INSERT INTO vorsel_sessions SELECT lower(hex(randomblob(16))), 'obs-' || (value % 100000), 'desk', NULL, 0,
-        1700000000000000 + value, 1700000000000000 + value, 1900000000000000 + value, 1900000000000000 + value,
-        randomblob(32), NULL, NULL, NULL, x'', 1900000000000000 + value
+    let fill = "INSERT INTO vorsel_sessions SELECT lower(hex(randomblob(16))), 'obs-' || (value % 100000),
+        1700000000000000 + value, $1, 0, 1700000000000000 + value, 1900000000000000 + value, x'', NULL, NULL,
+        1900000000000000 + value
         FROM (WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n WHERE value < 1000000) SELECT value FROM n)";
-    let filled = sqlx::query(fill).execute(&pool).await.expect("many sessions");
+    let filled = sqlx::query(fill).bind(facts(&*store).await).execute(&pool).await.expect("many sessions");
     assert_eq!(filled.rows_affected(), MANY);
     report_many("SQLite", few, compare(&store, &bare, USUAL).await);
+}
+
+/// The facts of a session, as they are stored.
+async fn facts(store: &dyn SessionStore) -> Vec<u8> {
+    store.page(None, 1).await.expect("a page")[0].facts.to_bytes().to_vec()
 }
 
 const BARE_ROWS: &str =
@@ -192,10 +197,10 @@ async fn postgres() {
     let bare = Bare::Postgres(pool.clone());
     report("PostgreSQL", &store, &bare).await;
     let few = compare(&store, &bare, USUAL).await;
-    let fill = "INSERT INTO vorsel_sessions SELECT md5(value::text), 'obs-' || (value % 100000), 'desk', NULL, NULL, 0,
-        1700000000000000 + value, 1700000000000000 + value, 1900000000000000 + value, 1900000000000000 + value,
-        sha256(value::text::bytea), '', NULL, NULL, 1900000000000000 + value FROM generate_series(1, 1000000) AS value";
-    let filled = sqlx::query(fill).execute(&pool).await.expect("many sessions");
+    let fill = "INSERT INTO vorsel_sessions SELECT md5(value::text), 'obs-' || (value % 100000),
+        1700000000000000 + value, $1, 0, 1700000000000000 + value, 1900000000000000 + value, '', NULL, NULL,
+        1900000000000000 + value FROM generate_series(1, 1000000) AS value";
+    let filled = sqlx::query(fill).bind(facts(&*store).await).execute(&pool).await.expect("many sessions");
     assert_eq!(filled.rows_affected(), MANY);
     sqlx::query("ANALYZE vorsel_sessions").execute(&pool).await.expect("analysed");
     report_many("PostgreSQL", few, compare(&store, &bare, USUAL).await);
