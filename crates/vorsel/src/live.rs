@@ -132,11 +132,34 @@ mod tests {
         assert!(numbers.replacing().followers.is_empty(), "nobody wants it any more");
     }
 
+    #[derive(Clone, Default)]
+    struct Lines(Arc<Mutex<Vec<u8>>>);
+
+    impl std::io::Write for Lines {
+        fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+            self.0.lock().expect("no panic").extend_from_slice(bytes);
+            Ok(bytes.len())
+        }
+
+        fn flush(&mut self) -> std::io::Result<()> {
+            Ok(())
+        }
+    }
+
     #[test]
-    fn what_cannot_be_made_again_stays_as_it_was() {
-        let text = Live::new("7".to_owned());
+    fn what_cannot_be_made_again_stays_as_it_was_and_the_log_says_so() {
+        let (lines, text) = (Lines::default(), Live::new("7".to_owned()));
+        let writer = lines.clone();
+        let log =
+            tracing_subscriber::fmt().with_ansi(false).without_time().with_writer(move || writer.clone()).finish();
         let number = text.try_derive((), "a number", |text| text.parse::<u8>()).expect("a number");
-        text.set("seven".to_owned());
+        tracing::subscriber::with_default(log, || text.set("seven".to_owned()));
+        let logged = String::from_utf8(lines.0.lock().expect("no panic").clone()).expect("text");
+        assert_eq!(
+            logged,
+            "ERROR vorsel::live: a number cannot be made again; the last one stays in use error=invalid digit found in \
+             string\n"
+        );
         assert_eq!(*number.load_full(), 7);
         text.set("8".to_owned());
         assert_eq!(*number.load_full(), 8);

@@ -49,8 +49,8 @@ scripts! {
     PURGE = "purge.lua";
 }
 
-/// The steps from one form of the sessions to the next; the server holds under `vorsel:schema` how many were taken. The
-/// first makes nothing, since there is nothing to make before there are sessions.
+/// The steps from one form of the sessions to the next, each as scripts; the server holds under `vorsel:schema` how many were
+/// taken. The first makes nothing, since there is nothing to make before there are sessions.
 const MIGRATIONS: &[&[&str]] = &[&[]];
 /// As many entries of a line are kept at least: the generations a session knows, the current one included. The server cuts
 /// off older ones some dozens at a time, which costs it less than one by one.
@@ -112,6 +112,9 @@ impl RedisStore {
         let left = steps_left(MIGRATIONS, taken.unwrap_or_default())?;
         if left.is_empty() {
             return Ok(());
+        }
+        for script in left.concat() {
+            Script::new(script).prepare_invoke().invoke_async::<()>(&mut connection).await.map_err(&wrong)?;
         }
         cmd("SET").arg("vorsel:schema").arg(MIGRATIONS.len()).exec_async(&mut connection).await.map_err(&wrong)
     }
