@@ -26,9 +26,9 @@ pub use finding::{Check, Finding};
 pub use key::{Algorithm, KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, VerifyingKey};
 pub use keyring::{KeyRecord, KeyState, KeyTimes, Keyring, KeyringTextError, StepError};
 pub use plan::{
-    Access, AccessPlan, AccessRow, AccessTable, CallerFacts, Change, METHODS, Mistake, PathPattern, Place, PlanBuilder,
-    PlanError, Reach, Route, RouteChange, SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why, Witness,
-    entries_for,
+    Access, AccessPlan, AccessRow, AccessTable, Budget, CallerFacts, Change, METHODS, Mistake, PathPattern, Place,
+    PlanBuilder, PlanError, Reach, Route, RouteChange, SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why,
+    Witness, entries_for,
 };
 pub use revocations::{Revocation, Revocations, Revoked};
 pub use session::{

@@ -1,8 +1,9 @@
-//! Plans whose rules are larger than anybody writes: shared parts cost once, and what would cost the stack is refused.
+//! Plans whose rules are larger than anybody writes: shared parts cost once, what would cost the stack is refused, real
+//! plans are settled, and what is as hard as a puzzle is said not to be.
 
 use serde_json::json;
 use vorsel_core::rule::{Rule, scope};
-use vorsel_core::{AccessPlan, Checked, Reach, SupposedCaller, Verdict};
+use vorsel_core::{AccessPlan, Budget, Checked, PlanBuilder, PlanError, Reach, RouteChange, SupposedCaller, Verdict};
 
 mod common;
 use common::{NOW, caller};
@@ -44,4 +45,105 @@ fn rules_nested_without_end_are_refused() {
     assert!(nested(20).is_ok());
     let error = nested(501).expect_err("a stack's depth").to_string();
     assert_eq!(error, "GET /dome: expected a rule nested at most 1000 deep, policies included, but found 1002");
+}
+
+fn observatory() -> PlanBuilder {
+    let roles = AccessPlan::builder().role("visitor", &[]).role("observer", &["visitor"]);
+    roles.role("operator", &["observer"]).role("director", &["operator"])
+}
+
+/// How many routes change, and whether all of that is settled.
+fn changes(before: &AccessPlan, after: &AccessPlan) -> (usize, bool) {
+    let changes: Vec<RouteChange> = before.compare(after);
+    (changes.len(), changes.iter().all(|change| change.is_settled))
+}
+
+/// A thousand routes, paths of twelve parts, wildcards beside them.
+#[test]
+fn large_plans_are_settled() {
+    let plan = |role: &str| {
+        let night = "role observer and claims.training >= 2 and claims.shift in [\"dusk\", \"night\"]";
+        let mut plan = observatory().policy("night", night).open("GET", "/{*files}");
+        for area in 0..333 {
+            let deep = format!("/s{area}/{{a}}/{{b}}/{{c}}/d/e/f/g/h/i/j/k");
+            plan = plan.need("GET", &deep, "path.a == sub or role director");
+            plan = plan.need("POST", &format!("/s{area}/items"), role);
+            let rule = "policy night and scope dome:move and signed-in within 10m";
+            plan = plan.need("DELETE", &format!("/s{area}/items/{{*rest}}"), rule);
+        }
+        plan.build().expect("a plan")
+    };
+    let (before, after) = (plan("role operator"), plan("role observer"));
+    assert_eq!(changes(&before, &after), (333, true));
+    assert_eq!(changes(&before, &plan("role operator")), (0, true));
+    assert!(before.table().is_settled());
+}
+
+/// A list of a hundred names for what takes the rest, beside a path of twelve parts that other rules look into.
+#[test]
+fn long_lists_beside_deep_paths_are_settled() {
+    let plan = |last: &str| {
+        let names = (0..100).map(|number| format!("\"docs/file-{number}.html\"")).chain([format!("\"{last}\"")]);
+        let list = format!("path.rest in [{}]", names.collect::<Vec<_>>().join(", "));
+        let plan = observatory().need("GET", "/f/{*rest}", list.as_str());
+        let deep = "/f/a/{b}/{c}/{d}/{e}/{g}/{h}/{i}/{j}/{k}/{l}";
+        plan.need("GET", deep, "path.b == sub and path.l != path.c").build().expect("a plan")
+    };
+    assert_eq!(changes(&plan("x"), &plan("y/z")), (1, true));
+    assert_eq!(changes(&plan("x"), &plan("x")), (0, true));
+    // What nobody can send is found out at once.
+    let plan = observatory().need("GET", "/{*r}", "path.r == \"guides\" and path.r == \"dome\"").need(
+        "GET",
+        "/a/{b}/{c}/{d}/{e}",
+        "signed-in",
+    );
+    let error = plan.build().expect_err("nobody").to_string();
+    assert_eq!(error, "nobody can ever fulfil path.r == \"guides\" and path.r == \"dome\"");
+}
+
+/// Two hundred policies, each of which names the next two.
+#[test]
+fn policies_that_build_on_each_other_are_settled() {
+    let plan = |last: &str| {
+        let mut plan = observatory();
+        for number in 0..200 {
+            let [next, next_but_one] = [1, 2].map(|step| (number + step).min(199));
+            let rule =
+                format!("policy p{next} and claims.training >= {number} or policy p{next_but_one} and scope s{number}");
+            plan = plan.policy(&format!("p{number}"), if number == 199 { last } else { rule.as_str() });
+        }
+        let routes = 0..20;
+        let route = |plan: PlanBuilder, number: usize| {
+            plan.need("GET", &format!("/x{number}"), format!("policy p{number}").as_str())
+        };
+        routes.fold(plan, route).build().expect("a plan")
+    };
+    assert_eq!(changes(&plan("role operator"), &plan("role observer")), (20, true));
+}
+
+/// Whether a graph of scopes can be coloured: as hard a question as there is.
+fn puzzle(budget: Budget) -> Result<AccessPlan, PlanError> {
+    let mut parts = Vec::new();
+    let colour = |number: usize, colour: usize| format!("scope n{number}c{colour}");
+    for number in 0..30 {
+        parts.push(format!("({})", [0, 1, 2].map(|which| colour(number, which)).join(" or ")));
+        for other in [1, 7, 11, 13].map(|step| (number * step + step) % 30).into_iter().filter(|other| *other != number)
+        {
+            parts
+                .extend([0, 1, 2].map(|which| format!("not ({} and {})", colour(number, which), colour(other, which))));
+        }
+    }
+    observatory().budget(budget).need("GET", "/", parts.join(" and ").as_str()).build()
+}
+
+#[test]
+fn what_takes_more_than_the_budget_is_not_settled_and_says_so() {
+    let plan = puzzle(Budget::steps(10_000)).expect("a plan, with a warning");
+    let warning = plan.warnings()[0].to_string();
+    assert!(warning.starts_with("not settled whether anybody can fulfil"), "{warning}");
+    assert!(plan.table().rows[0].reach.contains(&Reach::Unsettled) && !plan.table().is_settled());
+    assert!(plan.table().to_string().contains("not settled"));
+    let other = observatory().need("GET", "/", "scope x").build().expect("a plan");
+    assert!(plan.compare(&other).iter().any(|change| !change.is_settled));
+    assert_eq!(plan.compare(&plan), [], "what is written alike is the same");
 }

@@ -129,7 +129,8 @@ fn reached(plan: &AccessPlan, row: &AccessRow) -> String {
         let reach = match reach {
             Reach::Yes => good("yes"),
             Reach::If(rule) => format!("if {}", printable(&rule.to_string())),
-            _ => faint("no"),
+            Reach::No => faint("no"),
+            _ => "not settled".to_owned(),
         };
         text.push_str(&format!("  {:width$}  {reach}\n", printable(&who.to_string())));
     }

@@ -12,7 +12,7 @@ use crate::failure::Failure;
 use crate::paint::{bad, faint, good, heading, printable};
 
 /// Compare two plans: who gains which route, who loses it, each with an example. Exit status: 0 if both let the same
-/// requests through, 1 if not.
+/// requests through, 1 if not or if that is not settled.
 #[derive(Debug, Args)]
 pub(super) struct CompareArguments {
     /// The plan as it was.
@@ -62,6 +62,11 @@ fn shown(change: &RouteChange) -> String {
             text.push_str(&format!("  {word}   {who}{example}\n"));
         }
     }
+    if !change.is_settled {
+        text.push_str(
+            "  not settled whether anybody else gains or loses it: that takes more work than a question may take\n",
+        );
+    }
     text
 }
 
@@ -86,7 +91,9 @@ fn summary(changes: &[RouteChange]) -> String {
     let count = |has: fn(&RouteChange) -> bool| changes.iter().filter(|change| has(change)).count();
     let (gained, lost) = (count(|change| !change.gains.is_empty()), count(|change| !change.loses.is_empty()));
     let routes = |count: usize| format!("{count} route{}", if count == 1 { "" } else { "s" });
-    format!("somebody gains {}, somebody loses {}", routes(gained), routes(lost))
+    let open = count(|change| !change.is_settled);
+    let open = if open > 0 { format!(", not settled for {}", routes(open)) } else { String::new() };
+    format!("somebody gains {}, somebody loses {}{open}", routes(gained), routes(lost))
 }
 
 fn record(change: &RouteChange) -> Value {
@@ -111,5 +118,6 @@ fn record(change: &RouteChange) -> Value {
         "after": route(&change.after),
         "gains": list(&change.gains),
         "loses": list(&change.loses),
+        "settled": change.is_settled,
     })
 }

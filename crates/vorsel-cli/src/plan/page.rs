@@ -86,7 +86,8 @@ fn cell(reach: &Reach, conditions: &[&Rule]) -> String {
             let words = escaped(&rule.to_string());
             format!("<td class=\"if\" title=\"{words}\"><a href=\"#c{number}\">if {number}</a></td>")
         }
-        _ => "<td class=\"no\">–</td>".to_owned(),
+        Reach::No => "<td class=\"no\">–</td>".to_owned(),
+        _ => "<td title=\"not settled: finding out takes more work than the plan's budget has\">?</td>".to_owned(),
     }
 }
 

@@ -12,7 +12,7 @@ use super::{page, read_plan, witness_record};
 use crate::failure::Failure;
 use crate::paint::{faint, good, heading, printable};
 
-/// Show who may reach which route: a row for each route, a column for each role.
+/// Show who may reach which route: a row for each route, a column for each role. Exit status: 1 if a cell is not settled.
 #[derive(Debug, Args)]
 pub(super) struct TableArguments {
     /// The plan, an access.toml.
@@ -38,7 +38,7 @@ pub(super) fn run(arguments: &TableArguments) -> Result<ExitCode, Failure> {
     } else {
         anstream::print!("{}", table.render(painted));
     }
-    Ok(ExitCode::SUCCESS)
+    Ok(if table.is_settled() { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
 fn painted(reach: Option<&Reach>, words: &str) -> String {
@@ -57,13 +57,14 @@ fn record(table: &AccessTable) -> Value {
     json!({ "columns": columns, "routes": rows })
 }
 
-/// One route: for each column `true`, `false`, or the condition as a rule.
+/// One route: for each column `true`, `false`, the condition as a rule, or `null` for what is not settled.
 pub(super) fn row_record(columns: &[String], row: &AccessRow) -> Value {
     let reach = columns.iter().zip(&row.reach).map(|(column, reach)| {
         let reach = match reach {
             Reach::Yes => json!(true),
             Reach::If(rule) => json!(rule.to_string()),
-            _ => json!(false),
+            Reach::No => json!(false),
+            _ => Value::Null,
         };
         (column.clone(), reach)
     });

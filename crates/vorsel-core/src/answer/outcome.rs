@@ -42,6 +42,7 @@ impl<T> Outcome<T> {
             (Verdict::NeedsPredicate(predicate), Ok(Some(caller))) => return Self::Asks(predicate, caller),
             (Verdict::Methods(methods), _) => return Self::Stopped(Stop::Options { methods }),
             (Verdict::Refused(unmet), _) => Refusal::Unmet(unmet),
+            (Verdict::BadParameter(parameter), _) => Refusal::BadParameter { parameter },
             (Verdict::NoMethod(open_to), _) => Refusal::NoMethod { open_to },
             (_, Err(refusal)) => refusal,
             (Verdict::NoRule, Ok(caller)) => Refusal::NoRule { signed_in: caller.is_some() },
@@ -99,7 +100,7 @@ mod tests {
     #[test]
     fn every_verdict_comes_to_one_outcome_whoever_asks() {
         let methods = || vec!["GET".to_owned()];
-        let verdicts: [fn(Vec<String>) -> Verdict; 7] = [
+        let verdicts: [fn(Vec<String>) -> Verdict; 8] = [
             |_| Verdict::Open,
             |_| Verdict::Allowed,
             |_| Verdict::NeedsCaller,
@@ -107,6 +108,7 @@ mod tests {
             Verdict::Methods,
             Verdict::NoMethod,
             |_| Verdict::NoRule,
+            |_| Verdict::BadParameter("id".to_owned()),
         ];
         let callers = || [Ok(Some(())), Ok(None), Err(Refusal::BadApiKey)];
         let expected = [
@@ -117,6 +119,7 @@ mod tests {
             ["options 204", "options 204", "options 204"],
             ["no-method 405", "no-method 405", "no-method 405"],
             ["no-rule 403", "no-rule 401", "unknown-api-key 401"],
+            ["bad-parameter 400", "bad-parameter 400", "bad-parameter 400"],
         ];
         for (verdict, expected) in verdicts.iter().zip(expected) {
             let seen = callers().map(|caller| match Outcome::of(verdict(methods()), caller) {

@@ -48,6 +48,11 @@ pub enum Refusal {
         /// The methods it is open to.
         open_to: Vec<String>,
     },
+    /// A path parameter is no UTF-8 once it is percent-decoded, so nobody can tell what it is.
+    BadParameter {
+        /// Its name in the access plan.
+        parameter: String,
+    },
     /// The plan has no entry for the route, so nobody may reach it.
     NoRule {
         /// Whether the request came with a caller.
@@ -69,6 +74,7 @@ impl Refusal {
             Self::Unanswered { .. } => "unanswered",
             Self::Unmet(_) => "rule-not-met",
             Self::NoMethod { .. } => "no-method",
+            Self::BadParameter { .. } => "bad-parameter",
             Self::NoRule { .. } => "no-rule",
         }
     }
@@ -86,6 +92,7 @@ impl Refusal {
             Self::NoMethod { open_to } => {
                 return Answer { allow: Some(open_to.join(", ")), ..plain(405, "This path knows other methods.") };
             }
+            Self::BadParameter { .. } => return plain(400, "The path cannot be read."),
             Self::OtherSite { .. } => return plain(403, "This needs a request from the site itself."),
             Self::Unanswered { .. } => return plain(503, "This cannot be answered now. Try again later."),
             Self::NoCredential | Self::NoRule { signed_in: false } => (401, None, "This needs an access token."),
@@ -142,6 +149,9 @@ impl fmt::Display for Refusal {
             Self::BadToken(finding) => finding.fmt(f),
             Self::Unmet(unmet) => write!(f, "rule-not-met: {}; missing {}", unmet.rule, unmet.parts.join("; ")),
             Self::NoMethod { open_to } => write!(f, "no-method: the path is open to {} only", open_to.join(", ")),
+            Self::BadParameter { parameter } => {
+                write!(f, "bad-parameter: expected percent-encoded UTF-8 in path.{parameter}, but found other bytes")
+            }
             Self::NoRule { .. } => f.write_str("no-rule: the access plan says nothing about this method and path"),
         }
     }

@@ -7,6 +7,8 @@
 
 use std::fmt;
 
+use serde_json::Value;
+
 /// What the client is told.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -68,7 +70,10 @@ pub fn problem(status: u16, detail: &str) -> String {
         503 => "Service Unavailable",
         _ => "Internal Server Error",
     };
-    serde_json::json!({ "type": "about:blank", "title": title, "status": status, "detail": detail }).to_string()
+    let texts =
+        [("type", "about:blank"), ("title", title), ("detail", detail)].map(|(name, text)| (name, Value::from(text)));
+    let [kind, title, detail] = texts.map(|(name, text)| format!("\"{name}\":{text}"));
+    format!("{{{kind},{title},\"status\":{status},{detail}}}")
 }
 
 /// A quoted-string ([RFC 9110 section 5.6.4](https://www.rfc-editor.org/rfc/rfc9110#section-5.6.4)); what cannot stand

@@ -2,6 +2,7 @@
 
 use super::compile::{Compiled, compile};
 use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
+use super::exact::Budget;
 use super::mistake::{Mistake, Place, PlanError, Span};
 use super::table::AccessPlan;
 use crate::rule::{Rule, RuleError};
@@ -39,6 +40,12 @@ impl PlanBuilder {
     /// A client or a stranger who has the name of one of our people is that person then.
     pub const fn danger_all_subjects(mut self) -> Self {
         self.all_subjects = true;
+        self
+    }
+
+    /// How much work the questions about the plan may take: those of its load, its table, and a comparison with it.
+    pub const fn budget(mut self, budget: Budget) -> Self {
+        self.budget = budget;
         self
     }
 

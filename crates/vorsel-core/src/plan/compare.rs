@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::exact::{Holding, Model, Shape, meetings, shapes};
+use super::exact::{Answer, Holding, Model, Patterns, Purse, Shape};
 use super::table::{Access, AccessPlan, Route};
 use super::who::Who;
 use super::witness::Witness;
@@ -20,6 +20,10 @@ pub struct RouteChange {
     pub gains: Vec<Change>,
     /// Who could reach it before and may not after.
     pub loses: Vec<Change>,
+    /// Whether that is all. If not, finding out takes more work than the plan's [`Budget`](crate::Budget) has, or hangs on
+    /// how a percent sign that stands alone in a pattern joins with what is sent behind it; somebody besides may gain or
+    /// lose the route.
+    pub is_settled: bool,
 }
 
 /// Somebody who gains or loses a route.
@@ -52,12 +56,15 @@ impl RouteChange {
 
 impl AccessPlan {
     /// Every route that somebody gains or loses when `after` takes the place of this plan, in the order of `after`, then
-    /// of this plan. Nothing comes back if, and only if, the two let the same requests through.
+    /// of this plan, and every one for which that is not settled. Nothing comes back if, and only if, the two are found to
+    /// let the same requests through.
     ///
     /// What the app's own predicates say, and how long ago a caller signed in, count as things that a caller may have or not.
     #[must_use]
     pub fn compare(&self, after: &Self) -> Vec<RouteChange> {
-        let plans = TwoPlans { before: self, after };
+        let patterns = Patterns::of([self, after].iter().flat_map(|plan| plan.routes.iter().map(Route::path)));
+        let alike = self.names == after.names && self.all_subjects == after.all_subjects;
+        let plans = TwoPlans { before: self, after, patterns, alike, purse: self.budget.begin() };
         plans.pairs().into_iter().filter_map(|pair| plans.change(&pair)).collect()
     }
 }
@@ -65,6 +72,10 @@ impl AccessPlan {
 struct TwoPlans<'p> {
     before: &'p AccessPlan,
     after: &'p AccessPlan,
+    patterns: Patterns,
+    /// Whether roles and policies are the same in both.
+    alike: bool,
+    purse: Purse,
 }
 
 /// Requests of one method that meet one entry of each plan, or of one of them.
@@ -81,17 +92,17 @@ impl<'p> TwoPlans<'p> {
             let mut seen = BTreeSet::new();
             plan.routes.iter().map(|route| route.path.as_str()).filter(|path| seen.insert(*path)).collect()
         };
-        let deepest = self.before.deepest.max(self.after.deepest);
         let (all_before, mut pairs) = (patterns(self.before), Vec::new());
         for after in patterns(self.after) {
             for before in all_before.iter().copied() {
-                self.add(&mut pairs, Some(before), Some(after), meetings(before, after, deepest));
+                self.add(&mut pairs, Some(before), Some(after), self.patterns.meetings(before, after));
             }
-            let alone = shapes(after, deepest).into_iter().map(Shape::second).collect();
+            let alone = self.patterns.shapes(after).into_iter().map(|shape| shape.alone(1)).collect();
             self.add(&mut pairs, None, Some(after), alone);
         }
         for before in all_before {
-            self.add(&mut pairs, Some(before), None, shapes(before, deepest));
+            let alone = self.patterns.shapes(before).into_iter().map(|shape| shape.alone(0)).collect();
+            self.add(&mut pairs, Some(before), None, alone);
         }
         pairs
     }
@@ -121,24 +132,28 @@ impl<'p> TwoPlans<'p> {
     }
 
     fn change(&self, pair: &Pair<'p>) -> Option<RouteChange> {
-        let (gains, loses) = (self.who(pair, true), self.who(pair, false));
-        if gains.is_empty() && loses.is_empty() {
+        let mut is_settled = true;
+        let [gains, loses] = [true, false].map(|gains| self.who(pair, gains, &mut is_settled));
+        if gains.is_empty() && loses.is_empty() && is_settled {
             return None;
         }
-        Some(RouteChange { before: pair.before.cloned(), after: pair.after.cloned(), gains, loses })
+        Some(RouteChange { before: pair.before.cloned(), after: pair.after.cloned(), gains, loses, is_settled })
     }
 
     /// Who gains the requests, or loses them.
-    fn who(&self, pair: &Pair<'p>, gains: bool) -> Vec<Change> {
-        let is_open = |route: Option<&Route>| route.is_some_and(|route| route.access == Access::Open);
+    fn who(&self, pair: &Pair<'p>, gains: bool, is_settled: &mut bool) -> Vec<Change> {
         let mut changes = Vec::new();
-        let (from, to) = if gains { (pair.before, pair.after) } else { (pair.after, pair.before) };
-        if is_open(to) && !is_open(from) {
-            let witness = Witness::anonymous(&pair.method, pair.shapes[0].representative());
+        let (from, to) = if gains { (0, 1) } else { (1, 0) };
+        let is_open = |side: usize, shape: &Shape| {
+            let open = pair.sides()[side].is_some_and(|route| route.access == Access::Open);
+            open && !shape.bindings[side].is_refused
+        };
+        if let Some(shape) = pair.shapes.iter().find(|shape| is_open(to, shape) && !is_open(from, shape)) {
+            let witness = Witness::anonymous(&pair.method, shape.representative());
             changes.push(Change { who: Who::Anyone, witness });
         }
         // Who does not differ with any roles does not differ with one.
-        let Some(any) = self.example(pair, gains, Holding::Any) else { return changes };
+        let Some(any) = self.example(pair, gains, Holding::Any, is_settled) else { return changes };
         let mut columns = self.after.columns();
         columns.extend(self.before.columns());
         let mut seen = BTreeSet::new();
@@ -146,8 +161,8 @@ impl<'p> TwoPlans<'p> {
         let signed_in = changes.len();
         for who in columns {
             let witness = match &who {
-                Who::SignedIn => self.example(pair, gains, Holding::Exactly(&[])),
-                Who::Role(role) => self.example(pair, gains, Holding::Exactly(&[role])),
+                Who::SignedIn => self.example(pair, gains, Holding::Exactly(&[]), is_settled),
+                Who::Role(role) => self.example(pair, gains, Holding::Exactly(&[role]), is_settled),
                 _ => None,
             };
             changes.extend(witness.map(|witness| Change { who, witness }));
@@ -160,26 +175,48 @@ impl<'p> TwoPlans<'p> {
         changes
     }
 
-    fn example(&self, pair: &Pair<'p>, gains: bool, holding: Holding<'_>) -> Option<Witness> {
+    fn example(&self, pair: &Pair<'p>, gains: bool, holding: Holding<'_>, is_settled: &mut bool) -> Option<Witness> {
         let roles = if let Holding::Exactly(roles) = holding { roles } else { &[] };
         pair.shapes.iter().find_map(|shape| {
+            let sides = pair.sides();
+            let [refused_before, refused_after] = [0, 1].map(|side| shape.bindings[side].is_refused);
+            // Nothing has to be searched where the two sides are written alike.
+            let is_same = || sides[0].zip(sides[1]).is_some_and(|(before, after)| before.access == after.access);
+            if self.alike && is_same() && shape.bindings[0] == shape.bindings[1] || refused_before && refused_after {
+                return None;
+            }
             let mut model = Model::new(&[self.before, self.after]);
-            let sides = [(self.before, pair.before), (self.after, pair.after)];
-            let mut lets_in = |at: usize, lets_in: bool| match sides[at].1.map(|route| route.formula) {
+            let plans = [self.before, self.after];
+            let mut lets_in = |at: usize, lets_in: bool| match sides[at].map(|route| route.formula) {
+                _ if shape.bindings[at].is_refused => Formulas::always(!lets_in),
                 None => Formulas::always(!lets_in),
                 Some(None) => Formulas::always(lets_in),
-                Some(Some(rule)) => model.rule(sides[at].0, rule, lets_in, holding, Some(&shape.bindings[at])),
+                Some(Some(rule)) => model.rule(plans[at], rule, lets_in, holding, Some(&shape.bindings[at])),
             };
-            // The same rule on both sides needs no search.
             if lets_in(0, true) == lets_in(1, true) {
+                *is_settled &= shape.is_whole;
                 return None;
             }
             let differ = [lets_in(0, !gains), lets_in(1, gains)];
             let differ = model.all(differ);
-            let found = model.find(differ)?;
             let met = |path: &str| [self.before.pattern_of(path), self.after.pattern_of(path)];
             let meant = met(&shape.representative());
-            Some(Witness::of(&pair.method, shape, &found, roles, |path| met(path) == meant))
+            let witness = match model.find(differ, &self.purse) {
+                Answer::Found(found) => {
+                    Some(Witness::of(&pair.method, shape, &found, roles, |path| met(path) == meant))
+                }
+                Answer::Nobody => None,
+                Answer::Unsettled => Some(None),
+            };
+            *is_settled &= shape.is_whole && witness != Some(None);
+            witness.flatten()
         })
+    }
+}
+
+impl Pair<'_> {
+    /// The entries before and after.
+    const fn sides(&self) -> [Option<&Route>; 2] {
+        [self.before, self.after]
     }
 }

@@ -1,9 +1,10 @@
 //! Checking the parts of a plan and putting them into the form that decides.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::sync::Arc;
 
 use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
-use super::exact::depth;
+use super::exact::Patterns;
 use super::lint::{Linter, misfits};
 use super::method::METHODS;
 use super::mistake::{Span, did_you_mean};
@@ -28,11 +29,12 @@ pub(super) fn compile(draft: &PlanBuilder) -> Compiled {
     names.policies = compiler.policies();
     let mut form = NormalForm::of(&names);
     let (routes, paths) = compiler.routes(&mut form, &names);
-    let deepest = routes.iter().map(|route| depth(&route.path)).max().unwrap_or_default();
-    let all_subjects = draft.all_subjects;
-    let plan = AccessPlan { names, routes, form, all_subjects, paths, deepest, warnings: Vec::new() };
+    let (all_subjects, budget) = (draft.all_subjects, draft.budget);
+    let patterns = Arc::new(Patterns::of(routes.iter().map(Route::path)));
+    let plan = AccessPlan { names, routes, form, all_subjects, paths, patterns, budget, warnings: Vec::new() };
     let Compiler { mut mistakes, unsound, sound, .. } = compiler;
-    let mut linter = Linter { draft, plan, unsound: &unsound, mistakes: Vec::new(), warnings: Vec::new() };
+    let purse = budget.begin();
+    let mut linter = Linter { draft, plan, unsound: &unsound, purse, mistakes: Vec::new(), warnings: Vec::new() };
     for (rule, path) in sound {
         if linter.depth(rule) <= DEEPEST {
             linter.rule(rule, path);
@@ -43,6 +45,9 @@ pub(super) fn compile(draft: &PlanBuilder) -> Compiled {
     mistakes.append(&mut linter.mistakes);
     Compiled { plan: linter.plan, mistakes, warnings: linter.warnings }
 }
+
+/// The router panics at a pattern with more, since it names them by letters.
+const MOST_PARAMETERS: usize = 25;
 
 /// How deep lists of rules may lie inside each other, policies resolved: each takes a piece of the stack at every request.
 const DEEPEST: u32 = 1_000;
@@ -138,16 +143,18 @@ impl<'a> Compiler<'a> {
     fn routes(&mut self, form: &mut NormalForm, names: &Names) -> (Vec<Route>, matchit::Router<Vec<usize>>) {
         let mut routes: Vec<Route> = Vec::new();
         let mut patterns: Vec<(&Spanned, Vec<usize>)> = Vec::new();
+        let (mut places, mut entries) = (HashMap::new(), HashSet::new());
         for route in &self.draft.routes {
             self.route(route);
             let (method, path) = (&route.method.name, &route.path.name);
-            if routes.iter().any(|earlier| earlier.method == *method && earlier.path == *path) {
+            if !entries.insert((method, path)) {
                 self.mistake(&route.method.span, format!("{method} {path} has two entries"));
             }
-            match patterns.iter_mut().find(|(pattern, _)| pattern.name == *path) {
-                Some((_, indices)) => indices.push(routes.len()),
-                None => patterns.push((&route.path, vec![routes.len()])),
-            }
+            let place = *places.entry(path).or_insert_with(|| {
+                patterns.push((&route.path, Vec::new()));
+                patterns.len() - 1
+            });
+            patterns[place].1.push(routes.len());
             let access = route.need.as_ref().map_or(Access::Open, |need| Access::Need(need.rule.clone()));
             let formula = route.need.as_ref().map(|need| form.rule(&need.rule, true, names));
             if let Some(formula) = formula {
@@ -161,6 +168,9 @@ impl<'a> Compiler<'a> {
         }
         let mut paths = matchit::Router::new();
         for (Spanned { name, span }, indices) in patterns {
+            if PathPattern::read(name).parameters().count() > MOST_PARAMETERS {
+                continue;
+            }
             if let Err(error) = paths.insert(name, indices) {
                 let problem = match error {
                     matchit::InsertError::Conflict { with } => format!("meets the same requests as {}", quoted(&with)),
@@ -187,6 +197,11 @@ impl<'a> Compiler<'a> {
         if !METHODS.contains(&method.as_str()) {
             let advice = did_you_mean(&method.to_uppercase(), METHODS.into_iter());
             self.mistake(&route.method.span, format!("unknown method {}{advice}", quoted(method)));
+        }
+        let parameters = PathPattern::read(path).parameters().count();
+        if parameters > MOST_PARAMETERS {
+            let problem = format!("expected a path with at most {MOST_PARAMETERS} parameters, but found {parameters}");
+            self.mistake(&route.path.span, problem);
         }
         if !path.starts_with('/') {
             self.mistake(

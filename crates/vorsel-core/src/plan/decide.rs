@@ -70,6 +70,8 @@ pub enum Verdict {
     NoMethod(Vec<String>),
     /// Nobody has said anything about this route.
     NoRule,
+    /// The path parameter of this name cannot be decoded, so that no rule could tell what it is.
+    BadParameter(String),
 }
 
 /// Why a rule does not hold.
@@ -98,8 +100,14 @@ impl AccessPlan {
             };
         };
         let route = &self.routes[index];
-        let Some(formula) = route.formula else { return Verdict::Open };
-        let Some(caller) = caller else { return Verdict::NeedsCaller };
+        if route.formula.is_some() && caller.is_none() {
+            return Verdict::NeedsCaller;
+        }
+        // Left out, it would fulfil whatever stands under a `not`.
+        if let Some((name, _)) = matched.params.iter().find(|(_, value)| decoded(value).is_none()) {
+            return Verdict::BadParameter(name.to_owned());
+        }
+        let (Some(formula), Some(caller)) = (route.formula, caller) else { return Verdict::Open };
         self.apply(route, formula, &self.facts(&matched.params, caller, now))
     }
 
@@ -189,7 +197,7 @@ impl AccessPlan {
     }
 }
 
-/// A path parameter as the handler sees it. One that is not UTF-8 is left out: comparisons with it are false.
+/// A path parameter as the handler sees it; nothing for one that is not UTF-8.
 fn decoded(value: &str) -> Option<Cow<'_, str>> {
     percent_decode_str(value).decode_utf8().ok()
 }

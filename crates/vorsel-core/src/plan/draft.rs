@@ -1,5 +1,6 @@
 //! The parts of a plan before they are checked.
 
+use super::exact::Budget;
 use super::mistake::Span;
 use crate::rule::Rule;
 
@@ -13,6 +14,7 @@ pub struct PlanBuilder {
     /// Declared predicates of the app's own; as long as none is declared, any may be named.
     pub(super) predicates: Vec<Spanned>,
     pub(super) all_subjects: bool,
+    pub(super) budget: Budget,
     pub(super) policies: Vec<(Spanned, DraftRule)>,
     /// Policies whose rule could not be read: a mistake of their own, so naming them is not another.
     pub(super) unread_policies: Vec<String>,

@@ -5,9 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde_json::Value;
 
 use super::draft::{DraftRule, PlanBuilder};
+use super::exact::Purse;
 use super::mistake::Span;
 use super::table::AccessPlan;
-use crate::rule::{Comparison, Formula, Operand, Rule};
+use crate::rule::{Comparison, Formula, Operand, Rule, is_huge};
 use crate::token::registered_bit;
 
 /// What a value is, as far as the rule alone says.
@@ -60,6 +61,18 @@ pub(super) fn misfits(rule: &Rule) -> Vec<(String, String)> {
             {
                 wrong.push((operand.to_string(), registered(&names[0])));
             }
+        }
+        let listed: &[Value] = match rule {
+            Rule::In(_, values) => values,
+            Rule::Contains(_, value) => std::slice::from_ref(value),
+            _ => &[],
+        };
+        let compared = operands.iter().filter_map(|operand| match operand {
+            Operand::Literal(value) => Some(value),
+            _ => None,
+        });
+        for number in listed.iter().chain(compared).filter(|value| is_huge(value)) {
+            wrong.push((number.to_string(), format!("expected a number of at most 64 bits, but found {number}")));
         }
         match rule {
             Rule::Compare(left, Comparison::Equal | Comparison::Unequal, right) => {
@@ -118,6 +131,8 @@ pub(super) struct Linter<'a> {
     pub(super) plan: AccessPlan,
     /// Policies that cannot be looked into: unknown ones, and those that have mistakes.
     pub(super) unsound: &'a BTreeSet<String>,
+    /// How much work there may still be.
+    pub(super) purse: Purse,
     pub(super) mistakes: Vec<(Span, String)>,
     pub(super) warnings: Vec<(Span, String)>,
 }
@@ -131,11 +146,20 @@ impl Linter<'_> {
             return;
         }
         let formula = self.formula(tree);
-        if !self.plan.can_hold(formula, path) {
-            self.mistakes.push((span.clone(), format!("nobody can ever fulfil {tree}")));
-            return;
+        match self.plan.can_hold(formula, path, &self.purse) {
+            Some(true) => {}
+            Some(false) => {
+                self.mistakes.push((span.clone(), format!("nobody can ever fulfil {tree}")));
+                return;
+            }
+            None => {
+                let message =
+                    format!("not settled whether anybody can fulfil {tree}: that takes more than the plan's budget");
+                self.warnings.push((span.clone(), message));
+                return;
+            }
         }
-        if self.asks_for_something(tree) && !self.plan.can_fail(formula, path) {
+        if self.asks_for_something(tree) && self.plan.can_fail(formula, path, &self.purse) == Some(false) {
             let message = format!("every signed-in caller fulfils {tree}; write signed-in if that is meant");
             self.warnings.push((span.clone(), message));
         }
@@ -147,7 +171,7 @@ impl Linter<'_> {
         });
         for part in parts {
             let formula = self.formula(part);
-            if !self.plan.can_hold(formula, path) {
+            if self.plan.can_hold(formula, path, &self.purse) == Some(false) {
                 self.warnings.push((span.clone(), format!("nobody can ever fulfil the part {part}")));
             }
         }

@@ -19,6 +19,7 @@ mod witness;
 pub use compare::{Change, RouteChange};
 pub use decide::{CallerFacts, Unmet, Verdict};
 pub use draft::PlanBuilder;
+pub use exact::Budget;
 pub use method::{METHODS, entries_for};
 pub use mistake::{Mistake, Place, PlanError};
 pub use pattern::PathPattern;

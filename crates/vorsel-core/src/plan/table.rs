@@ -1,7 +1,9 @@
 //! The plan itself: routes, roles, policies.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
+use super::exact::{Budget, Patterns};
 use super::mistake::Mistake;
 use crate::credential::Credentials;
 use crate::rule::{Formula, NormalForm, RoleBook, Rule};
@@ -34,8 +36,10 @@ pub struct AccessPlan {
     pub(super) all_subjects: bool,
     /// From a path to the routes with that pattern.
     pub(super) paths: matchit::Router<Vec<usize>>,
-    /// How many parts the longest path has.
-    pub(super) deepest: usize,
+    /// What questions about its paths go by.
+    pub(super) patterns: Arc<Patterns>,
+    /// How much work questions about it may take.
+    pub(super) budget: Budget,
     pub(super) warnings: Vec<Mistake>,
 }
 
@@ -67,7 +71,7 @@ pub enum Access {
 }
 
 /// The roles and the policies of a plan.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub(super) struct Names {
     /// For each role all that it includes, itself among them.
     pub(super) roles: BTreeMap<String, BTreeSet<String>>,

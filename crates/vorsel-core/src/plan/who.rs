@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use super::exact::{Holding, Model, Shape, shapes};
+use super::exact::{Answer, Holding, Model, Purse, Shape};
 use super::table::{Access, AccessPlan, Route};
 use super::witness::Witness;
 use crate::rule::{Formula, NormalForm, Rule};
@@ -31,6 +31,8 @@ pub enum Reach {
     No,
     /// If this holds besides.
     If(Rule),
+    /// Finding out takes more work than the plan's [`Budget`](crate::Budget) has.
+    Unsettled,
 }
 
 /// Who may reach one route.
@@ -59,8 +61,8 @@ impl AccessPlan {
     /// Who may reach which route.
     #[must_use]
     pub fn table(&self) -> AccessTable {
-        let (columns, mut form) = (self.columns(), self.form.clone());
-        let rows = self.routes.iter().map(|route| self.row(route, &columns, &mut form)).collect();
+        let (columns, mut form, purse) = (self.columns(), self.form.clone(), self.budget.begin());
+        let rows = self.routes.iter().map(|route| self.row(route, &columns, &mut form, &purse)).collect();
         AccessTable { columns, rows }
     }
 
@@ -68,7 +70,8 @@ impl AccessPlan {
     /// those of the [`table`](Self::table).
     #[must_use]
     pub fn who(&self, method: &str, path: &str) -> Option<AccessRow> {
-        self.route_of(method, path).map(|route| self.row(route, &self.columns(), &mut self.form.clone()))
+        let purse = self.budget.begin();
+        self.route_of(method, path).map(|route| self.row(route, &self.columns(), &mut self.form.clone(), &purse))
     }
 
     /// Anyone, a caller without a role, and each role in the order declared.
@@ -79,11 +82,11 @@ impl AccessPlan {
     }
 
     /// `form` is a copy of the plan's, which takes up what is left of rules.
-    fn row(&self, route: &Route, columns: &[Who], form: &mut NormalForm) -> AccessRow {
+    fn row(&self, route: &Route, columns: &[Who], form: &mut NormalForm, purse: &Purse) -> AccessRow {
         let (Access::Need(rule), Some(formula)) = (&route.access, route.formula) else {
             return AccessRow { route: route.clone(), reach: vec![Reach::Yes; columns.len()], together: None };
         };
-        let shapes = shapes(&route.path, self.deepest);
+        let shapes = self.shapes_of(&route.path);
         let reach: Vec<_> = columns
             .iter()
             .map(|who| {
@@ -102,63 +105,103 @@ impl AccessPlan {
                             Reach::No
                         }
                     }
-                    None => self.reach(formula, &roles, &shapes, || form.written(left).unwrap_or_else(|| rule.clone())),
+                    None => {
+                        let left = || form.written(left).unwrap_or_else(|| rule.clone());
+                        self.reach(formula, &roles, &shapes, left, purse)
+                    }
                 }
             })
             .collect();
         let is_closed = reach.iter().all(|reach| *reach == Reach::No);
-        let together = if is_closed { self.together(route, formula, &shapes) } else { None };
+        let together = if is_closed { self.together(route, formula, &shapes, purse) } else { None };
         AccessRow { route: route.clone(), reach, together }
     }
 
     /// Whether a caller with exactly these roles fulfils the rule; if that hangs on something, `left` says on what.
-    fn reach(&self, rule: Formula, roles: &[&str], shapes: &[Shape], left: impl FnOnce() -> Rule) -> Reach {
+    fn reach(
+        &self,
+        rule: Formula,
+        roles: &[&str],
+        shapes: &[Shape],
+        left: impl FnOnce() -> Rule,
+        purse: &Purse,
+    ) -> Reach {
         let happens = |holds: bool| {
-            shapes.iter().any(|shape| {
+            some_or_unsettled(shapes.iter().map(|shape| {
                 let mut model = Model::new(&[self]);
                 let formula = model.rule(self, rule, holds, Holding::Exactly(roles), Some(&shape.bindings[0]));
-                model.find(formula).is_some()
-            })
+                model.find(formula, purse).is_somebody()
+            }))
         };
         match (happens(true), happens(false)) {
-            (true, true) => Reach::If(left()),
-            (true, false) => Reach::Yes,
-            (false, _) => Reach::No,
+            (Some(true), Some(true)) => Reach::If(left()),
+            (Some(true), Some(false)) => Reach::Yes,
+            (Some(false), _) => Reach::No,
+            _ => Reach::Unsettled,
         }
     }
 
-    fn together(&self, route: &Route, rule: Formula, shapes: &[Shape]) -> Option<Witness> {
+    fn together(&self, route: &Route, rule: Formula, shapes: &[Shape], purse: &Purse) -> Option<Witness> {
         shapes.iter().find_map(|shape| {
             let mut model = Model::new(&[self]);
             let formula = model.rule(self, rule, true, Holding::Any, Some(&shape.bindings[0]));
-            model.find(formula).map(|found| {
-                let fits = |path: &str| self.pattern_of(path) == Some(&route.path);
-                Witness::of(&route.method, shape, &found, &[], fits)
-            })
+            let Answer::Found(found) = model.find(formula, purse) else { return None };
+            let fits = |path: &str| self.pattern_of(path) == Some(&route.path);
+            Witness::of(&route.method, shape, &found, &[], fits)
         })
     }
 
-    /// Whether any signed-in caller at all fulfils a rule. Without a path, its parameters may be anything.
-    pub(super) fn can_hold(&self, rule: Formula, path: Option<&str>) -> bool {
-        self.some_caller(rule, true, path, || Model::new(&[self]))
+    /// The forms of the paths that a pattern of the plan takes and no other takes from it.
+    fn shapes_of(&self, pattern: &str) -> Vec<Shape> {
+        let mut shapes = self.patterns.shapes(pattern);
+        shapes.retain(|shape| self.pattern_of(&shape.representative()) == Some(pattern));
+        shapes
     }
 
-    /// Whether a caller whose roles the plan knows fails to fulfil a rule.
-    pub(super) fn can_fail(&self, rule: Formula, path: Option<&str>) -> bool {
-        self.some_caller(rule, false, path, || Model::with_declared_roles(&[self]))
+    /// Whether any signed-in caller at all fulfils a rule; nothing if that is not settled. Without a path, its parameters
+    /// may be anything.
+    pub(super) fn can_hold(&self, rule: Formula, path: Option<&str>, purse: &Purse) -> Option<bool> {
+        self.some_caller(rule, true, path, || Model::new(&[self]), purse)
     }
 
-    fn some_caller(&self, rule: Formula, holds: bool, path: Option<&str>, model: impl Fn() -> Model) -> bool {
+    /// Whether a caller whose roles the plan knows fails to fulfil a rule; nothing if that is not settled.
+    pub(super) fn can_fail(&self, rule: Formula, path: Option<&str>, purse: &Purse) -> Option<bool> {
+        self.some_caller(rule, false, path, || Model::with_declared_roles(&[self]), purse)
+    }
+
+    fn some_caller(
+        &self,
+        rule: Formula,
+        holds: bool,
+        path: Option<&str>,
+        model: impl Fn() -> Model,
+        purse: &Purse,
+    ) -> Option<bool> {
         let there_is = |binding| {
             let mut model = model();
             let formula = model.rule(self, rule, holds, Holding::Any, binding);
-            model.find(formula).is_some()
+            model.find(formula, purse).is_somebody()
         };
         match path {
             None => there_is(None),
-            Some(path) => shapes(path, self.deepest).iter().any(|shape| there_is(Some(&shape.bindings[0]))),
+            Some(path) => {
+                some_or_unsettled(self.shapes_of(path).iter().map(|shape| there_is(Some(&shape.bindings[0]))))
+            }
         }
     }
+}
+
+/// Whether one of them is true; nothing if none is and some are not settled.
+fn some_or_unsettled(answers: impl Iterator<Item = Option<bool>>) -> Option<bool> {
+    let mut all = Some(false);
+    for answer in answers {
+        match answer {
+            Some(true) => return answer,
+            Some(false) => {}
+            None => all = None,
+        }
+    }
+    all
 }
 
 impl fmt::Display for Who {
@@ -188,6 +231,12 @@ impl AccessTable {
         conditions
     }
 
+    /// Whether every cell is settled.
+    #[must_use]
+    pub fn is_settled(&self) -> bool {
+        !self.rows.iter().any(|row| row.reach.contains(&Reach::Unsettled))
+    }
+
     /// The table as text: a line for each route, then the conditions by number, then who needs several roles. `paint` gets
     /// the words of each cell, padded, and gives them back with colours or without; heads and routes come without a
     /// [`Reach`].
@@ -197,6 +246,7 @@ impl AccessTable {
         let cell = |reach: &Reach| match reach {
             Reach::Yes => "yes".to_owned(),
             Reach::No => "-".to_owned(),
+            Reach::Unsettled => "?".to_owned(),
             Reach::If(rule) => {
                 let at = conditions.iter().position(|known| *known == rule);
                 format!("if {}", at.map_or(0, |at| at + 1))
@@ -230,6 +280,9 @@ impl AccessTable {
         for (at, rule) in conditions.iter().enumerate() {
             text.push_str(if at == 0 { "\n" } else { "" });
             text.push_str(&format!("{:>5}  {rule}\n", format!("if {}", at + 1)));
+        }
+        if !self.is_settled() {
+            text.push_str("\n    ?  not settled: finding out takes more work than the plan's budget has\n");
         }
         for row in &self.rows {
             if let Some(witness) = &row.together {

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use serde_json::{Value, json};
 
-use super::exact::{Found, Shape, Thing};
+use super::exact::{Found, Shape, Spelling, Thing};
 use super::table::AccessPlan;
 use super::why::SupposedCaller;
 use crate::credential::{Credential, Credentials};
@@ -38,8 +38,14 @@ impl Witness {
     }
 
     /// The request and the caller that a search has found, who holds `roles` besides. `fits` says whether the path is
-    /// met by the patterns that were looked at.
-    pub(super) fn of(method: &str, shape: &Shape, found: &Found, roles: &[&str], fits: impl Fn(&str) -> bool) -> Self {
+    /// met by the patterns that were looked at; nothing comes back if it is not, however it is spelled.
+    pub(super) fn of(
+        method: &str,
+        shape: &Shape,
+        found: &Found,
+        roles: &[&str],
+        fits: impl Fn(&str) -> bool,
+    ) -> Option<Self> {
         let mut caller = WitnessCaller {
             claims: Object::new(),
             is_foreign: false,
@@ -66,13 +72,15 @@ impl Witness {
                     let kinds = Credential::ALL.into_iter().filter(|kind| bits & 1 << *kind as u8 != 0);
                     caller.credentials = kinds.fold(Credentials::NONE, Credentials::with);
                 }
-                Thing::SignedInAgo => caller.signed_in_ago = value.and_then(Value::as_u64).map(Duration::from_secs),
+                Thing::SignedInAgo => {
+                    caller.signed_in_ago = value.and_then(Value::as_f64).map(Duration::from_secs_f64);
+                }
                 Thing::Subject => subject = value.cloned(),
                 Thing::Acr => set(&mut own, &["acr".to_owned()], value),
                 Thing::Claim(names) => set(&mut own, names, value),
                 Thing::ListHolds(names, item) if is_true => add(&mut own, names, item),
                 Thing::ListHolds(..) => {}
-                Thing::Segment(part) => segments.push((*part, value.and_then(Value::as_str).map(str::to_owned))),
+                Thing::Segment { part, .. } => segments.push((*part, value.and_then(Value::as_str).map(str::to_owned))),
             }
         }
         let roles = (!held.is_empty()).then(|| json!(held));
@@ -80,13 +88,10 @@ impl Witness {
         let registered = [("sub", subject), ("roles", roles), ("scope", scope)];
         caller.claims.extend(registered.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value?))));
         caller.claims.extend(own);
-        let segment = |part: usize| {
-            let known = segments.iter().find(|(known, _)| *known == part);
-            known.map_or_else(|| Some(format!("any-{part}")), |(_, value)| value.clone())
-        };
-        let plain = shape.path(segment, true);
-        let path = if fits(&plain) { plain } else { shape.path(segment, false) };
-        Self { method: method.to_owned(), path, caller: Some(caller) }
+        let segment =
+            |part: usize| segments.iter().find(|(known, _)| *known == part).and_then(|(_, value)| value.clone());
+        let path = Spelling::ALL.into_iter().map(|spelling| shape.path(segment, spelling)).find(|path| fits(path))?;
+        Some(Self { method: method.to_owned(), path, caller: Some(caller) })
     }
 
     /// The request's method.
@@ -107,7 +112,10 @@ impl Witness {
         let caller = self.caller.as_ref()?;
         let mut claims = caller.claims.clone();
         if let Some(ago) = caller.signed_in_ago {
-            claims.insert("auth_time".to_owned(), json!(now.before(ago).as_secs()));
+            let at = now.before(ago);
+            // Rounded, it might be a moment too early.
+            let exact = if at == at.whole_secs() { json!(at.as_secs()) } else { json!(at.as_micros() as f64 / 1e6) };
+            claims.insert("auth_time".to_owned(), exact);
         }
         // The claims were made above, each of its type, so they are a token's.
         let mut supposed = SupposedCaller::with(&claims).ok()?.by(caller.credentials);

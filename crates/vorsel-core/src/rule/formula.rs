@@ -1,7 +1,7 @@
 //! Boolean formulas over numbered atoms, with `not` at the atoms only. Each is kept once however often it is used, so what
 //! names the same thing many times takes no more room and no more time than what names it once.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use foldhash::fast::RandomState;
@@ -29,20 +29,56 @@ pub(crate) enum Node {
     Any(Arc<[Formula]>),
 }
 
-/// Formulas and their parts; a part always comes before what it is a part of.
+/// Which formulas a list has. A short one is quicker looked through than hashed.
+enum Among {
+    Few(Vec<Formula>),
+    Many(HashSet<Formula, RandomState>),
+}
+
+impl Among {
+    /// Those of a list, of which repetitions are taken out.
+    fn of(list: &mut Vec<Formula>) -> Self {
+        const FEW: usize = 8;
+        if list.len() > FEW {
+            let mut seen = HashSet::with_hasher(RandomState::default());
+            list.retain(|part| seen.insert(*part));
+            return Self::Many(seen);
+        }
+        let mut seen: Vec<Formula> = Vec::with_capacity(FEW);
+        list.retain(|part| {
+            let is_new = !seen.contains(part);
+            seen.extend(is_new.then_some(*part));
+            is_new
+        });
+        Self::Few(seen)
+    }
+
+    fn has(&self, formula: Formula) -> bool {
+        match self {
+            Self::Few(formulas) => formulas.contains(&formula),
+            Self::Many(formulas) => formulas.contains(&formula),
+        }
+    }
+}
+
+/// Formulas and their parts; a part always comes before what it is a part of, and next to each formula stands what is true
+/// where it is not.
 #[derive(Clone, Debug)]
 pub(crate) struct Formulas {
     nodes: Vec<Node>,
     /// How many lists lie inside each other.
     depths: Vec<u32>,
     known: HashMap<Node, Formula, RandomState>,
+    /// What the parts of the formula at hand come to, each with the number of the round in which it was found out.
+    rewritten: Vec<(u32, Formula)>,
+    round: u32,
 }
 
 impl Formulas {
     pub(crate) fn new() -> Self {
-        let mut formulas = Self { nodes: Vec::new(), depths: Vec::new(), known: HashMap::default() };
+        let mut formulas =
+            Self { nodes: Vec::new(), depths: Vec::new(), known: HashMap::default(), rewritten: Vec::new(), round: 0 };
         formulas.keep(Node::Always(false));
-        formulas.keep(Node::Always(true));
         formulas
     }
 
@@ -90,8 +126,25 @@ impl Formulas {
                 _ => kept.push(part),
             }
         }
-        let mut seen = std::collections::HashSet::with_hasher(RandomState::default());
-        kept.retain(|part| seen.insert(*part));
+        let among = Among::of(&mut kept);
+        let opposite = |part: Formula| match self.node(part) {
+            Node::All(inner) if !neutral => Some(inner),
+            Node::Any(inner) if neutral => Some(inner),
+            _ => None,
+        };
+        let is_contradicted = |part: &Formula| among.has(self.not(*part));
+        if kept
+            .iter()
+            .any(|part| is_contradicted(part) || opposite(*part).is_some_and(|inner| inner.iter().all(is_contradicted)))
+        {
+            return Self::always(!neutral);
+        }
+        // `a and (a or b)` is `a`.
+        let is_implied =
+            |part: &Formula| opposite(*part).is_some_and(|inner| inner.iter().any(|part| among.has(*part)));
+        let implied: Vec<bool> = kept.iter().map(is_implied).collect();
+        let mut implied = implied.into_iter();
+        kept.retain(|_| implied.next() == Some(false));
         match kept.as_slice() {
             [] => Self::always(neutral),
             [one] => *one,
@@ -104,12 +157,20 @@ impl Formulas {
         if let Some(known) = self.known.get(&node) {
             return *known;
         }
-        let formula = Formula(u32::try_from(self.nodes.len()).expect("fewer formulas than 2^32 fit into memory"));
-        let inside = self.parts_of(&node).iter().map(|part| self.depth(*part) + 1).max();
-        self.depths.push(inside.unwrap_or_default());
-        self.nodes.push(node.clone());
-        self.known.insert(node, formula);
-        formula
+        let opposite = match &node {
+            Node::Always(value) => Node::Always(!value),
+            Node::Is(atom, wanted) => Node::Is(*atom, !wanted),
+            Node::All(parts) => Node::Any(parts.iter().map(|part| self.not(*part)).collect()),
+            Node::Any(parts) => Node::All(parts.iter().map(|part| self.not(*part)).collect()),
+        };
+        let number = u32::try_from(self.nodes.len()).expect("fewer formulas than 2^32 fit into memory");
+        let inside = self.parts_of(&node).iter().map(|part| self.depth(*part) + 1).max().unwrap_or_default();
+        for (node, number) in [(node, number), (opposite, number + 1)] {
+            self.depths.push(inside);
+            self.nodes.push(node.clone());
+            self.known.insert(node, Formula(number));
+        }
+        Formula(number)
     }
 
     fn parts_of<'n>(&self, node: &'n Node) -> &'n [Formula] {
@@ -131,7 +192,7 @@ impl Formulas {
     /// The atoms in it, each once, in the order written.
     pub(crate) fn atoms(&self, formula: Formula) -> Vec<usize> {
         let (mut atoms, mut open) = (Vec::new(), vec![formula]);
-        let mut seen = std::collections::HashSet::with_hasher(RandomState::default());
+        let mut seen = HashSet::with_hasher(RandomState::default());
         while let Some(next) = open.pop() {
             if !seen.insert(next) {
                 continue;
@@ -182,19 +243,68 @@ impl Formulas {
         })
     }
 
-    /// What is true where the formula is not.
-    pub(crate) fn not(&mut self, formula: Formula) -> Formula {
-        let mut new: HashMap<Formula, Formula, RandomState> = HashMap::default();
-        for part in self.parts(formula) {
-            let negated = match self.node(part).clone() {
-                Node::Always(value) => Self::always(!value),
-                Node::Is(atom, wanted) => self.is(atom, !wanted),
-                Node::All(parts) => self.any(parts.iter().map(|part| new[part])),
-                Node::Any(parts) => self.all(parts.iter().map(|part| new[part])),
+    /// [`given`](Self::given) for a search, which does it again and again: the memory is kept, and what is as it was is not
+    /// made anew. Says how much work it was.
+    pub(crate) fn given_again(&mut self, formula: Formula, known: impl Fn(usize) -> Option<bool>) -> (Formula, usize) {
+        self.round += 1;
+        self.rewritten.resize(self.nodes.len(), (0, formula));
+        let (mut open, mut work) = (vec![formula], 0);
+        while let Some(next) = open.last().copied() {
+            if self.rewritten[next.number()].0 == self.round {
+                open.pop();
+                continue;
+            }
+            let new = match self.node(next) {
+                Node::Always(_) => next,
+                Node::Is(atom, wanted) => known(*atom).map_or(next, |value| Self::always(value == *wanted)),
+                Node::All(parts) | Node::Any(parts) => {
+                    let parts = parts.clone();
+                    let before = open.len();
+                    open.extend(parts.iter().copied().filter(|part| self.rewritten[part.number()].0 != self.round));
+                    work += parts.len();
+                    if open.len() > before {
+                        continue;
+                    }
+                    let is_all = matches!(self.node(next), Node::All(_));
+                    let new: Vec<Formula> = parts.iter().map(|part| self.rewritten[part.number()].1).collect();
+                    if *new == *parts { next } else { self.list(new, is_all) }
+                }
             };
-            new.insert(part, negated);
+            work += 1;
+            self.rewritten[next.number()] = (self.round, new);
+            open.pop();
         }
-        new[&formula]
+        (self.rewritten[formula.number()].1, work)
+    }
+
+    /// The atoms in it in the order written, each with whether it is wanted false somewhere and true somewhere.
+    pub(crate) fn wanted(&mut self, formula: Formula) -> Vec<(usize, [bool; 2])> {
+        self.round += 1;
+        self.rewritten.resize(self.nodes.len(), (0, formula));
+        let (mut atoms, mut open) = (Vec::new(), vec![formula]);
+        let mut places: HashMap<usize, usize, RandomState> = HashMap::default();
+        while let Some(next) = open.pop() {
+            if std::mem::replace(&mut self.rewritten[next.number()].0, self.round) == self.round {
+                continue;
+            }
+            match self.node(next) {
+                Node::Always(_) => {}
+                Node::Is(atom, wanted) => {
+                    let place = *places.entry(*atom).or_insert_with(|| {
+                        atoms.push((*atom, [false; 2]));
+                        atoms.len() - 1
+                    });
+                    atoms[place].1[usize::from(*wanted)] = true;
+                }
+                Node::All(parts) | Node::Any(parts) => open.extend(parts.iter().rev()),
+            }
+        }
+        atoms
+    }
+
+    /// What is true where the formula is not: its neighbour.
+    pub(crate) const fn not(&self, formula: Formula) -> Formula {
+        Formula(formula.0 ^ 1)
     }
 
     /// How many atoms there would be if it were written out.

@@ -20,7 +20,7 @@ pub use tree::{
     signed_in_within, subject,
 };
 
-pub(crate) use compare::{Held, compare};
+pub(crate) use compare::{Held, compare, is_huge};
 pub(crate) use eval::Evaluator;
 pub(crate) use facts::Facts;
 pub(crate) use formula::{Formula, Formulas, Node};

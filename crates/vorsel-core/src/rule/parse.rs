@@ -18,12 +18,13 @@ use std::ops::Range;
 use std::str::FromStr;
 use std::time::Duration;
 
-use serde_json::{Number, Value};
+use serde_json::Value;
 
 use super::error::RuleError;
 use super::token::{Token, is_name, tokens};
 use super::tree::{Comparison, Operand, Rule};
 use crate::credential::Credential;
+use crate::encoding::json::{is_number, number};
 use crate::finding::quoted;
 use crate::time::Lifetime;
 use crate::token::is_scope;
@@ -231,7 +232,11 @@ impl<'a> Parser<'a> {
             Token::Text(text) => Some(Value::String(text.clone())),
             Token::Word("true") => Some(Value::Bool(true)),
             Token::Word("false") => Some(Value::Bool(false)),
-            Token::Word(word) => Number::from_str(word).ok().map(Value::Number),
+            Token::Word(word) if is_number(word) => {
+                let number = number(word).filter(|number| !number.is_f64() || word.contains(['.', 'e', 'E']));
+                // What a token says beyond 64 bits is known only nearly, so it is equal to nothing.
+                Some(Value::Number(number.ok_or_else(|| self.unexpected("a whole number of at most 64 bits"))?))
+            }
             _ => None,
         };
         let value = value.ok_or_else(|| self.unexpected(expected))?;

@@ -23,10 +23,12 @@ macro_rules! assert_access {
 /// What [`assert_access!`](crate::assert_access!) does, for any path.
 ///
 /// # Panics
-/// If the table is another than the file's, if there is no such file, or if it cannot be written.
+/// If the table is another than the file's, if not all of it is settled, if there is no such file, or if it cannot be written.
 #[track_caller]
 pub fn assert_access(plan: &AccessPlan, path: impl AsRef<Path>) {
-    let (path, now) = (path.as_ref(), plan.table().to_string());
+    let (path, table) = (path.as_ref(), plan.table());
+    let now = table.to_string();
+    assert!(table.is_settled(), "who may reach what is not settled; give the plan a larger budget\n{now}");
     let shown = path.display();
     if env::var_os("VORSEL_ACCEPT_ACCESS").is_some_and(|value| value == "1") {
         fs::write(path, now).unwrap_or_else(|error| panic!("cannot write {shown}: {error}"));

@@ -37,7 +37,12 @@ pub(in crate::plan) enum Thing {
     /// Whether a claim is a list that holds a value, written as JSON.
     ListHolds(Vec<String>, String),
     /// A variable part of the path, counted from the front.
-    Segment(usize),
+    Segment {
+        /// Its place.
+        part: usize,
+        /// Whether it may be empty.
+        may_be_empty: bool,
+    },
     /// A path parameter of a rule that is not looked at together with a route.
     Parameter(String),
 }
@@ -56,8 +61,12 @@ pub(super) enum Term {
 #[derive(Clone, Debug, PartialEq)]
 pub(in crate::plan) enum Piece {
     Text(String),
-    /// In the shape of a path the number of the variable part; in an atom the number of the variable.
-    Variable(usize),
+    Variable {
+        /// In the shape of a path the number of the variable part; in an atom the number of the variable.
+        number: usize,
+        /// Whether it may be empty.
+        may_be_empty: bool,
+    },
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -77,19 +86,24 @@ pub(super) enum Atom {
 }
 
 /// Where the path parameters of a route come from.
-pub(in crate::plan) type Binding = BTreeMap<String, Vec<Piece>>;
+#[derive(Clone, Debug, Default, PartialEq)]
+pub(in crate::plan) struct Binding {
+    pub(in crate::plan) parameters: BTreeMap<String, Vec<Piece>>,
+    /// Whether a parameter is something that can't be decoded, so that the request is refused.
+    pub(in crate::plan) is_refused: bool,
+}
 
 impl Piece {
     pub(super) fn variable(&self) -> Option<usize> {
         match self {
-            Self::Variable(variable) => Some(*variable),
+            Self::Variable { number, .. } => Some(*number),
             Self::Text(_) => None,
         }
     }
 }
 
 impl Term {
-    fn variables(&self) -> Vec<usize> {
+    pub(super) fn variables(&self) -> Vec<usize> {
         match self {
             Self::Variable(variable) => vec![*variable],
             Self::Joined(pieces) => pieces.iter().filter_map(Piece::variable).collect(),

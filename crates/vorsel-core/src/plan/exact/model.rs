@@ -5,6 +5,7 @@ use std::collections::{BTreeSet, HashMap};
 use serde_json::{Value, json};
 
 use super::atoms::{Atom, Binding, Piece, Term, Thing};
+use super::truth::truth;
 use crate::credential::Credential;
 use crate::plan::AccessPlan;
 use crate::rule::{Atom as RuleAtom, Comparison, Formula, Formulas, Node, Operand, Rule};
@@ -167,6 +168,11 @@ impl Model {
             let alone = self.formulas.all(alone);
             constraints.push(self.formulas.any([none_came, bearer, cookie, alone]));
         }
+        // Whoever is known came with one credential at least.
+        if let Some(credentials) = self.known(&Thing::Credentials) {
+            let kinds = Credential::ALL.map(|kind| self.is(Atom::Credential(credentials, kind)));
+            constraints.push(self.formulas.any(kinds));
+        }
         self.formulas.all(constraints)
     }
 
@@ -195,6 +201,10 @@ impl Model {
     }
 
     fn is(&mut self, atom: Atom) -> Formula {
+        // One that hangs on nothing is settled here.
+        if atom.variables().is_empty() {
+            return Formulas::always(truth(&atom, &self.things, &|_| None) == Some(true));
+        }
         let number = self.atoms.iter().position(|known| *known == atom).unwrap_or_else(|| {
             self.atoms.push(atom);
             self.atoms.len() - 1
@@ -216,7 +226,10 @@ impl Model {
             Operand::Claim(names) => Thing::Claim(names.clone()),
             Operand::Path(name) => match binding {
                 None => Thing::Parameter(name.clone()),
-                Some(binding) => return binding.get(name).map_or(Term::Nothing, |pieces| self.joined(pieces)),
+                Some(binding) => {
+                    let pieces = binding.parameters.get(name);
+                    return pieces.map_or(Term::Nothing, |pieces| self.joined(pieces));
+                }
             },
         };
         Term::Variable(self.variable(thing))
@@ -227,11 +240,14 @@ impl Model {
             .iter()
             .map(|piece| match piece {
                 Piece::Text(text) => Piece::Text(text.clone()),
-                Piece::Variable(part) => Piece::Variable(self.variable(Thing::Segment(*part))),
+                Piece::Variable { number, may_be_empty } => {
+                    let thing = Thing::Segment { part: *number, may_be_empty: *may_be_empty };
+                    Piece::Variable { number: self.variable(thing), may_be_empty: *may_be_empty }
+                }
             })
             .collect();
         match pieces.as_slice() {
-            [Piece::Variable(variable)] => Term::Variable(*variable),
+            [Piece::Variable { number, .. }] => Term::Variable(*number),
             _ => Term::Joined(pieces),
         }
     }

@@ -1,14 +1,27 @@
-//! The search for an assignment that makes a formula true.
+//! The search for a caller who makes a formula true: atoms are said to hold or not one after the other, and as soon as some
+//! of them contradict each other, no caller is like that.
 
 use std::collections::HashSet;
 
-use serde_json::Value;
+use serde_json::{Value, json};
 
-use super::atoms::{Atom, Thing};
+use super::atoms::{Atom, Term, Thing};
+use super::budget::{Exhausted, Purse, Steps};
+use super::caller::{Literal, caller, worth_trying};
 use super::model::Model;
 use super::truth::truth;
-use super::values;
-use crate::rule::{Formula, Formulas};
+use crate::rule::{Formula, Formulas, Node};
+
+/// What came of a search.
+#[derive(Clone, Debug)]
+pub(in crate::plan) enum Answer {
+    /// There is a caller like that.
+    Found(Found),
+    /// There is none.
+    Nobody,
+    /// The budget was used up before one was found.
+    Unsettled,
+}
 
 /// Values for which a formula is true, for the things that mattered.
 #[derive(Clone, Debug)]
@@ -23,70 +36,249 @@ impl Found {
     }
 }
 
+impl Answer {
+    /// Whether somebody was found; nothing if that is not settled.
+    pub(in crate::plan) const fn is_somebody(&self) -> Option<bool> {
+        match self {
+            Self::Found(_) => Some(true),
+            Self::Nobody => Some(false),
+            Self::Unsettled => None,
+        }
+    }
+}
+
 impl Model {
-    /// Values that make the formula true, if there are any.
-    pub(in crate::plan) fn find(&mut self, formula: Formula) -> Option<Found> {
+    /// A caller and a request that make the formula true, if there are any.
+    pub(in crate::plan) fn find(&mut self, formula: Formula, purse: &Purse) -> Answer {
         let constraints = self.constraints();
         let formula = self.formulas.all([formula, constraints]);
         let Self { things, atoms, formulas, .. } = self;
-        let domains = values::domains(things, atoms);
-        let chosen = vec![None; domains.len()];
-        let mut search = Search { things, atoms, formulas, domains: &domains, chosen, dead: HashSet::new() };
-        search.runs(formula).then(|| {
-            let value = |variable: usize| domains[variable][search.chosen[variable].unwrap_or(0)].clone();
-            Found { values: things.iter().cloned().enumerate().map(|(at, thing)| (thing, value(at))).collect() }
-        })
+        let families = families(things.len(), atoms);
+        let (lone, decided) = (lone(&families, things, atoms), vec![None; atoms.len()]);
+        let (dead, steps) = (HashSet::new(), purse.question());
+        let mut search = Search { things, atoms, formulas, families, lone, decided, dead, steps };
+        let found =
+            search.runs(formula, None).and_then(|found| if found { search.values().map(Some) } else { Ok(None) });
+        match found {
+            Ok(Some(values)) => Answer::Found(Found { values }),
+            Ok(None) => Answer::Nobody,
+            Err(Exhausted) => Answer::Unsettled,
+        }
     }
 }
 
-struct Search<'m> {
+/// For each atom the number of its family: atoms whose truths hang together, since they are about the same variables.
+/// Nothing for an atom that hangs on nothing else.
+fn families(variables: usize, atoms: &[Atom]) -> Vec<Option<usize>> {
+    let mut parent: Vec<usize> = (0..variables).collect();
+    fn root(parent: &mut [usize], mut of: usize) -> usize {
+        while parent[of] != of {
+            parent[of] = parent[parent[of]];
+            of = parent[of];
+        }
+        of
+    }
+    let is_alone = |atom: &Atom| matches!(atom, Atom::Flag(_) | Atom::Credential(..));
+    for atom in atoms.iter().filter(|atom| !is_alone(atom)) {
+        let variables = atom.variables();
+        for pair in variables.windows(2) {
+            let (one, other) = (root(&mut parent, pair[0]), root(&mut parent, pair[1]));
+            parent[one] = other;
+        }
+    }
+    let apart: HashSet<usize> =
+        atoms.iter().filter(|atom| matches!(atom, Atom::Apart(..))).flat_map(Atom::variables).collect();
+    let family = |atom: &Atom| match atom {
+        Atom::Credential(..) => None,
+        Atom::Flag(variable) if !apart.contains(variable) => None,
+        other => other.variables().first().map(|variable| root(&mut parent.clone(), *variable)),
+    };
+    atoms.iter().map(family).collect()
+}
+
+fn lone(families: &[Option<usize>], things: &[Thing], atoms: &[Atom]) -> Vec<Option<usize>> {
+    let mut lone: Vec<Option<usize>> = (0..things.len()).map(Some).collect();
+    for (atom, family) in atoms.iter().zip(families) {
+        let Some(family) = family else { continue };
+        let is_alone = |term: &Term| matches!(term, Term::Literal(_) | Term::Variable(_));
+        let is_lone = match atom {
+            Atom::Within(..) => true,
+            Atom::Compare(left, _, right) => is_alone(left) && is_alone(right) && atom.variables().len() == 1,
+            Atom::OneOf(term, _) => is_alone(term),
+            _ => false,
+        };
+        // A family is called by one of its variables, which is the only one here.
+        if !is_lone {
+            lone[*family] = None;
+        }
+    }
+    lone
+}
+
+struct Search<'m, 'p> {
     things: &'m [Thing],
     atoms: &'m [Atom],
     formulas: &'m mut Formulas,
-    domains: &'m [Vec<Option<Value>>],
-    /// Which value of its domain each variable has.
-    chosen: Vec<Option<usize>>,
-    /// What was left of the formula, and the choices that its atoms hang on, where no choice of the others helped.
-    dead: HashSet<(Formula, Vec<(usize, usize)>)>,
+    families: Vec<Option<usize>>,
+    /// For each family the one variable that it is about, if it is one that can be looked at by its values.
+    lone: Vec<Option<usize>>,
+    decided: Vec<Option<bool>>,
+    /// What was left of the formula, and what is said of the families of its atoms, where nothing helped.
+    dead: HashSet<(Formula, Vec<Literal>)>,
+    steps: Steps<'p>,
 }
 
-impl Search<'_> {
-    fn runs(&mut self, formula: Formula) -> bool {
-        let left = self.left_of(formula);
+impl Search<'_, '_> {
+    /// Whether the rest of the formula can be made true; `last` is the family that was looked at last.
+    fn runs(&mut self, formula: Formula, last: Option<usize>) -> Result<bool, Exhausted> {
+        let (left, open) = self.left_of(formula)?;
         if let Some(value) = self.formulas.constant(left) {
-            return value;
+            return Ok(value);
         }
-        let (mut free, mut settled) = (None, Vec::new());
-        for atom in self.formulas.atoms(left) {
-            for variable in self.atoms[atom].variables() {
-                match self.chosen[variable] {
-                    Some(choice) => settled.push((variable, choice)),
-                    None => free = free.or(Some(variable)),
-                }
-            }
-        }
-        settled.sort_unstable();
-        settled.dedup();
-        let Some(variable) = free else { return false };
-        // Two ways here that leave the same formula, and agree on what its atoms still look at, end alike.
-        let here = (left, settled);
+        let families: HashSet<usize> = open.iter().filter_map(|atom| self.families[*atom]).collect();
+        let said = self.said(|family| families.contains(&family));
+        self.steps.take(open.len() + said.len())?;
+        // Two ways here that leave the same formula, and agree on what its atoms hang together with, end alike.
+        let here = (left, said);
         if self.dead.contains(&here) {
-            return false;
+            return Ok(false);
         }
-        for choice in 0..self.domains[variable].len() {
-            self.chosen[variable] = Some(choice);
-            if self.runs(left) {
-                return true;
+        let forced = self.forced(left);
+        // Roles first: they are few, and much hangs on each. Then what hangs together is settled together, so that the rest
+        // hangs on it no more.
+        let role = open.iter().copied().find(|atom| match &self.atoms[*atom] {
+            Atom::Flag(variable) => matches!(self.things[*variable], Thing::Role(_)),
+            _ => false,
+        });
+        let related = || open.iter().copied().find(|atom| last.is_some() && self.families[*atom] == last);
+        let (atom, wanted) = match forced {
+            Some(forced) => forced,
+            None => (role.or_else(related).unwrap_or(open[0]), true),
+        };
+        if let Some(family) = self.families[atom].filter(|family| self.lone[*family].is_some()) {
+            return self.by_values(left, family, &open, here);
+        }
+        let both = [wanted, !wanted];
+        for holds in &both[..if forced.is_some() { 1 } else { 2 }] {
+            let trail = self.decided.clone();
+            self.decided[atom] = Some(*holds);
+            if self.is_consistent(self.families[atom])? && self.runs(left, self.families[atom].or(last))? {
+                return Ok(true);
             }
+            self.decided = trail;
         }
-        self.chosen[variable] = None;
         self.dead.insert(here);
-        false
+        Ok(false)
     }
 
-    fn left_of(&mut self, formula: Formula) -> Formula {
-        let Self { things, atoms, formulas, domains, chosen, .. } = self;
-        let value = |variable: usize| chosen[variable].map(|choice: usize| domains[variable][choice].as_ref());
-        formulas.given(formula, |atom| truth(&atoms[atom], things, &value))
+    /// What is left of the formula, and the atoms in it. An atom that hangs on nothing else, and that is wanted one way
+    /// only, may as well be that way.
+    fn left_of(&mut self, formula: Formula) -> Result<(Formula, Vec<usize>), Exhausted> {
+        let mut left = formula;
+        loop {
+            let Self { formulas, decided, .. } = self;
+            let (next, work) = formulas.given_again(left, |atom| decided[atom]);
+            left = next;
+            let wanted = formulas.wanted(left);
+            self.steps.take(work + wanted.len())?;
+            let mut is_done = true;
+            for (atom, ways) in &wanted {
+                if let ([false, true] | [true, false], None) = (ways, self.families[*atom]) {
+                    self.decided[*atom] = Some(ways[1]);
+                    is_done = false;
+                }
+            }
+            if is_done {
+                return Ok((left, wanted.into_iter().map(|(atom, _)| atom).collect()));
+            }
+        }
+    }
+
+    /// Goes through the values of the one variable that a family is about, as far as its atoms tell them apart.
+    fn by_values(
+        &mut self,
+        left: Formula,
+        family: usize,
+        open: &[usize],
+        here: (Formula, Vec<Literal>),
+    ) -> Result<bool, Exhausted> {
+        let Some(variable) = self.lone[family] else { return Ok(false) };
+        let asked: Vec<usize> = open.iter().copied().filter(|atom| self.families[*atom] == Some(family)).collect();
+        let said = self.said(|other| other == family);
+        let atoms: Vec<&Atom> =
+            asked.iter().chain(said.iter().map(|(atom, _)| atom)).map(|atom| &self.atoms[*atom]).collect();
+        let mut seen = HashSet::new();
+        for value in worth_trying(&self.things[variable], &atoms) {
+            self.steps.take(1 + atoms.len() / 4)?;
+            let of = |other: usize| (other == variable).then_some(value.as_ref());
+            let holds = |atom: usize| truth(&self.atoms[atom], self.things, &of) == Some(true);
+            if said.iter().any(|(atom, held)| holds(*atom) != *held) {
+                continue;
+            }
+            let outcome: Vec<bool> = asked.iter().map(|atom| holds(*atom)).collect();
+            if !seen.insert(outcome.clone()) {
+                continue;
+            }
+            asked.iter().zip(outcome).for_each(|(atom, holds)| self.decided[*atom] = Some(holds));
+            let trail = self.decided.clone();
+            if self.runs(left, None)? {
+                return Ok(true);
+            }
+            self.decided = trail;
+        }
+        asked.iter().for_each(|atom| self.decided[*atom] = None);
+        self.dead.insert(here);
+        Ok(false)
+    }
+
+    /// An atom that has to be so, since the formula is a list of which every part must hold.
+    fn forced(&self, formula: Formula) -> Option<(usize, bool)> {
+        let atom = |part: &Formula| match self.formulas.node(*part) {
+            Node::Is(atom, wanted) => Some((*atom, *wanted)),
+            _ => None,
+        };
+        match self.formulas.node(formula) {
+            Node::Is(at, wanted) => Some((*at, *wanted)),
+            Node::All(parts) => parts.iter().find_map(atom),
+            _ => None,
+        }
+    }
+
+    /// What has been said of the atoms of some families.
+    fn said(&self, of: impl Fn(usize) -> bool) -> Vec<Literal> {
+        let decided = self.decided.iter().enumerate().filter(|(atom, _)| self.families[*atom].is_some_and(&of));
+        decided.filter_map(|(atom, holds)| Some((atom, (*holds)?))).collect()
+    }
+
+    fn is_consistent(&self, family: Option<usize>) -> Result<bool, Exhausted> {
+        let Some(family) = family else { return Ok(true) };
+        let said = self.said(|other| other == family);
+        Ok(caller(self.things, self.atoms, &said, &self.steps)?.is_some())
+    }
+
+    /// A value for each thing that something was said of.
+    fn values(&self) -> Result<Vec<(Thing, Option<Value>)>, Exhausted> {
+        let mut values: Vec<Option<Option<Value>>> = vec![None; self.things.len()];
+        let families: HashSet<usize> = self.families.iter().flatten().copied().collect();
+        for family in families {
+            let said = self.said(|other| other == family);
+            let settled = caller(self.things, self.atoms, &said, &self.steps)?.unwrap_or_default();
+            settled.into_iter().for_each(|(variable, value)| values[variable] = Some(value));
+        }
+        let mut credentials = None;
+        for (atom, holds) in self.atoms.iter().zip(&self.decided) {
+            match (atom, holds) {
+                (Atom::Flag(variable), Some(holds)) => values[*variable] = Some(Some(json!(holds))),
+                (Atom::Credential(variable, kind), Some(true)) => {
+                    let (_, bits) = credentials.get_or_insert((*variable, 0));
+                    *bits |= 1 << *kind as u8;
+                }
+                _ => {}
+            }
+        }
+        if let Some((variable, bits)) = credentials {
+            values[variable] = Some(Some(json!(bits)));
+        }
+        Ok(self.things.iter().cloned().zip(values).filter_map(|(thing, value)| Some((thing, value?))).collect())
     }
 }

@@ -16,7 +16,7 @@ pub(super) fn truth<'v>(atom: &Atom, things: &[Thing], value: &impl Values<'v>) 
         Atom::There(variable) => Some(value(*variable)?.is_some()),
         Atom::Credential(variable, kind) => Some(value(*variable)?.and_then(Value::as_u64)? & 1 << *kind as u8 != 0),
         Atom::Within(variable, seconds) => {
-            Some(value(*variable)?.and_then(Value::as_u64).is_some_and(|ago| ago <= *seconds))
+            Some(value(*variable)?.and_then(Value::as_f64).is_some_and(|ago| ago <= *seconds as f64))
         }
         Atom::Compare(left, comparison, right) => match (resolve(left, value), resolve(right, value)) {
             // One that is missing settles the matter.
@@ -53,7 +53,7 @@ fn resolve<'v>(term: &Term, value: &impl Values<'v>) -> Option<Option<Value>> {
             for piece in pieces {
                 match piece {
                     Piece::Text(part) => text.push_str(part),
-                    Piece::Variable(variable) => match value(*variable)?.and_then(Value::as_str) {
+                    Piece::Variable { number, .. } => match value(*number)?.and_then(Value::as_str) {
                         Some(part) => text.push_str(part),
                         None => return Some(None),
                     },
