@@ -32,6 +32,8 @@ pub enum Check {
     NotBefore,
     /// The issued-at time is not in the future.
     IssuedAt,
+    /// The time of the caller's authentication is not in the future.
+    AuthenticatedAt,
     /// The sender has proven to hold the key that the token is bound to.
     Confirmation,
     /// The app's own claims fit the app's type.
@@ -55,7 +57,7 @@ impl Check {
             Self::Issuer => "wrong-issuer",
             Self::Audience => "wrong-audience",
             Self::Expiration => "expired",
-            Self::NotBefore | Self::IssuedAt => "not-yet-valid",
+            Self::NotBefore | Self::IssuedAt | Self::AuthenticatedAt => "not-yet-valid",
             Self::Confirmation => "unproven-key",
             Self::OwnClaims => "misfit-claim",
             Self::Revocation => "revoked",
@@ -79,6 +81,7 @@ impl Check {
             Self::Expiration => "expiration time",
             Self::NotBefore => "not before",
             Self::IssuedAt => "issued at",
+            Self::AuthenticatedAt => "authentication time",
             Self::Confirmation => "proof of possession",
             Self::OwnClaims => "own claims",
             Self::Revocation => "revocation",
@@ -102,6 +105,7 @@ impl Check {
             Self::Expiration => "RFC 7519 section 4.1.4",
             Self::NotBefore => "RFC 7519 section 4.1.5",
             Self::IssuedAt => "RFC 7519 section 4.1.6",
+            Self::AuthenticatedAt => "RFC 9068 section 2.2.1",
             Self::Confirmation => "RFC 7800 section 3.1",
             Self::OwnClaims => "RFC 7519 section 4.3",
             Self::Revocation => "RFC 7009 section 2",
@@ -145,8 +149,21 @@ pub(crate) struct Detail {
 
 impl Detail {
     pub(crate) fn new(expected: impl Into<String>, found: impl Into<String>) -> Self {
-        Self { expected: expected.into(), found: found.into() }
+        Self { expected: expected.into(), found: cut(found.into(), LONGEST) }
     }
+}
+
+/// How many characters of what somebody sent a finding shows.
+const LONGEST: usize = 200;
+
+/// A text that a reader of JSON has put together, of which nobody knows how much the sender wrote.
+pub(crate) fn cut(mut text: String, longest: usize) -> String {
+    if let Some((end, _)) = text.char_indices().nth(longest) {
+        let length = text.len();
+        text.truncate(end);
+        text.push_str(&format!("… ({length} bytes)"));
+    }
+    text
 }
 
 /// Text from a token as a finding may show it: escaped, in quotes, and cut after 80 characters.
@@ -158,18 +175,24 @@ pub(crate) fn quoted(text: &str) -> String {
     }
 }
 
-/// Several texts, quoted and joined; at most five of them.
+/// Several texts, quoted and joined; at most five of them, and fewer of long ones.
 pub(crate) fn quoted_list<'a>(texts: impl Iterator<Item = &'a str>) -> String {
     const MOST: usize = 5;
-    let texts: Vec<_> = texts.collect();
-    if texts.is_empty() {
-        return "nothing".to_owned();
+    let (mut list, mut shown, mut hidden) = (String::new(), 0, 0);
+    for text in texts {
+        if hidden > 0 || shown == MOST || shown > 0 && list.len() + text.len() > LONGEST {
+            hidden += 1;
+            continue;
+        }
+        list.push_str(if shown > 0 { ", " } else { "" });
+        list.push_str(&quoted(text));
+        shown += 1;
     }
-    let mut list = texts.iter().take(MOST).map(|text| quoted(text)).collect::<Vec<_>>().join(", ");
-    if texts.len() > MOST {
-        list.push_str(&format!(" and {} more", texts.len() - MOST));
+    match (shown, hidden) {
+        (0, _) => "nothing".to_owned(),
+        (_, 0) => list,
+        (_, more) => format!("{list} and {more} more"),
     }
-    list
 }
 
 #[cfg(test)]
@@ -182,6 +205,9 @@ mod tests {
         assert_eq!(quoted(&"é".repeat(81)), format!("\"{}\"… (162 bytes)", "é".repeat(80)));
         assert_eq!(quoted_list(["a"; 7].into_iter()), r#""a", "a", "a", "a", "a" and 2 more"#);
         assert_eq!(quoted_list([].into_iter()), "nothing");
+        let long = "é".repeat(10_000);
+        assert!(quoted_list([&*long; 9].into_iter()).chars().count() < 120);
+        assert!(Detail::new("", long).found.chars().count() < 220);
     }
 
     #[test]

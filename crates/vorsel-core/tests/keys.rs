@@ -157,7 +157,7 @@ fn an_rsa_key_that_lacks_a_factor_or_has_a_wrong_one_is_refused() {
         ("oth", Some(json!([])), "expected an RSA key with two primes"),
     ] {
         let mut jwk = jwk.clone();
-        jwk.shift_remove(member);
+        jwk.remove(member);
         jwk.extend(value.map(|value| (member.to_owned(), value)));
         let error = SigningKey::from_jwk(&serde_json::to_string(&jwk).expect("JSON")).expect_err(member);
         assert!(said(&error).contains(expected), "{member}: {}", said(&error));
@@ -195,7 +195,7 @@ fn a_key_without_an_id_is_tried_for_any_and_one_with_an_id_is_not() {
     let key = SigningKey::generate(Algorithm::EdDsa).expect("a key");
     let mut jwk = key.verifying_key().to_public_jwk().expect("a JWK");
     let named = KeySet::read(&serde_json::to_string(&jwk).expect("JSON")).expect("a key");
-    jwk.shift_remove("kid");
+    jwk.remove("kid");
     let nameless = KeySet::read(&serde_json::to_string(&jwk).expect("JSON")).expect("a key");
     let draft = AccessDraft::of("obs-0017").audience("audience").client("desk").lasting(Lifetime::minutes(5));
     let token = Issuer::new("issuer", key.named("elsewhere")).access(&draft, "t1", now).expect("a token");

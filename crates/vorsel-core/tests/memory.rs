@@ -102,13 +102,19 @@ fn no_secret_is_left_in_memory_once_it_is_dropped() {
         assert!(found, "the search finds what is there");
         // Every way a key takes: out as a JWK, in again, into a keyring, out and in as its text, and thrown away.
         let again = SigningKey::from_jwk(&jwk).expect("the same key");
-        let broken = Zeroizing::new(jwk.replacen("\"kty\":\"", "\"kty\":\"x", 1));
-        assert!(SigningKey::from_jwk(&broken).is_err());
+        // Refused for what it says, and half-way: for a member twice, an end too soon, and something behind the end.
+        let kty = jwk.find("\"kty\":\"").expect("a type") + 7;
+        for (at, what) in [(kty, "x"), (jwk.len() - 1, ",\"kty\":\"x\""), (jwk.len() - 1, ","), (jwk.len(), "x")] {
+            // Text that grew would leave copies behind.
+            let mut broken = Zeroizing::new(String::with_capacity(jwk.len() + what.len()));
+            [&jwk[..at], what, &jwk[at..]].into_iter().for_each(|piece| broken.push_str(piece));
+            assert!(SigningKey::from_jwk(&broken).is_err());
+        }
         let ring = Keyring::new(again, KeyTimes::default(), NOW);
         let text = ring.to_private_text().expect("a text");
         let mut ring = Keyring::from_private_text(&text).expect("the same keyring");
         ring.compromise(key.key_id(), NOW).expect("compromised");
-        drop((key, jwk, broken, ring, text));
+        drop((key, jwk, ring, text));
         all.extend(wanted);
     }
     all.extend(read_from_pem());

@@ -141,7 +141,8 @@ async fn a_grpc_call_is_refused_as_grpc_does() {
     for (path, bearer, status) in
         [("/log", None, "16"), ("/log", Some("a.b.c"), "16"), ("/nested/log", Some(observer.as_str()), "7")]
     {
-        let mut request = Request::builder().uri(path).header("content-type", "application/grpc+proto");
+        let request = Request::post(path).version(http::Version::HTTP_2);
+        let mut request = request.header("content-type", "application/grpc+proto");
         if let Some(bearer) = bearer {
             request = request.header("authorization", format!("Bearer {bearer}"));
         }

@@ -80,7 +80,12 @@ fn app(issuer: &TestIssuer) -> GuardedApp {
         .need("GET", "/live", "signed-in")
         .build()
         .expect("a plan");
-    let guard = issuer.guard(plan).cookie("night").api_keys("x-instrument-key", Keys).predicate("owns", owns);
+    let guard = issuer
+        .guard(plan)
+        .cookie("night")
+        .own_origin("https://api.skarnhill.test")
+        .api_keys("x-instrument-key", Keys)
+        .predicate("owns", owns);
     Routes::new()
         .route("/health", get(maybe_who))
         .route("/sign-in", post(maybe_who))
@@ -229,6 +234,8 @@ const TABLE: &[(&str, &[&str], u16, &str)] = &[
     ("GET /me", &["authorization: Bearer OBSERVER", "cookie: night=DIRECTOR"], 400, "error=\"invalid_request\""),
     ("GET /me", &["authorization: Bearer OBSERVER", "cookie: night=EXPIRED"], 401, "error=\"invalid_token\""),
     ("POST /me", &["cookie: night=OBSERVER"], 403, "-"),
+    ("POST /me", &["content-type: application/grpc"], 401, ""),
+    ("GET /log", &["content-type: application/grpcX"], 401, ""),
     ("POST /me", &["cookie: night=OBSERVER", "sec-fetch-site: cross-site"], 403, "-"),
     ("POST /me", &["cookie: night=OBSERVER", "sec-fetch-site: same-origin"], 200, "-"),
     ("POST /me", &["cookie: night=OBSERVER", "authorization: Bearer OBSERVER"], 200, "-"),
@@ -356,12 +363,12 @@ async fn a_page_of_another_site_opens_no_web_socket_as_the_reader() {
     use tokio::io::{AsyncReadExt, AsyncWriteExt};
     let server = Server::start().await;
     let host = server.base.trim_start_matches("http://");
-    let own = format!("origin: http://{host}");
     for (lines, status) in [
         (&["cookie: night=OBSERVER", "origin: https://elsewhere.test"][..], "403"),
         (&["cookie: night=OBSERVER", "sec-fetch-site: cross-site", "origin: https://elsewhere.test"], "403"),
         (&["cookie: night=OBSERVER"], "403"),
-        (&["cookie: night=OBSERVER", &own], "101"),
+        (&["cookie: night=OBSERVER", "origin: https://api.skarnhill.test"], "101"),
+        (&["cookie: night=OBSERVER", "origin: http://api.skarnhill.test"], "403"),
         (&["authorization: Bearer OBSERVER", "origin: https://elsewhere.test"], "101"),
         (&[], "401"),
     ] {

@@ -6,13 +6,19 @@
 //! 128 levels, so no input can exhaust the stack.
 
 use std::borrow::Cow;
+use std::collections::HashSet;
 use std::fmt;
 
 use serde::de::{DeserializeSeed, Deserializer, MapAccess, SeqAccess, Visitor};
 use serde_json::map::Entry;
+use serde_json::value::RawValue;
 use serde_json::{Map, Number, Value};
+use zeroize::Zeroize;
 
-/// A JSON object as it was written: members in order, none twice.
+use crate::finding::quoted;
+
+/// A JSON object, no member twice. The members are in the order written if the app has switched on `preserve_order` of
+/// `serde_json`, otherwise in the order of their names.
 pub type Object = Map<String, Value>;
 
 /// Why a text is not a strict JSON object.
@@ -20,9 +26,37 @@ pub type Object = Map<String, Value>;
 #[error("expected one JSON object, but found {0}")]
 pub struct JsonError(#[from] serde_json::Error);
 
-/// Reads one strict object that fills `bytes`.
+/// Reads one strict object that fills `bytes`, its numbers by their text.
 pub(crate) fn object(bytes: &[u8]) -> Result<Object, JsonError> {
-    read(bytes, ObjectVisitor)
+    let text = std::str::from_utf8(bytes).map_err(JsonError::custom)?;
+    let mut reader = serde_json::Deserializer::from_str(text);
+    let object = Unfinished(reader.deserialize_map(ObjectVisitor)?);
+    reader.end()?;
+    if object.0.values().all(is_settled) { Ok(object.finish()) } else { read_str(text, ExactObject(DEEPEST)) }
+}
+
+/// An object whose text may still turn out to be none. It may be a key, so nothing of it is left in memory then.
+struct Unfinished(Object);
+
+impl Unfinished {
+    fn finish(mut self) -> Object {
+        std::mem::take(&mut self.0)
+    }
+}
+
+impl Drop for Unfinished {
+    fn drop(&mut self) {
+        self.0.values_mut().for_each(wipe);
+    }
+}
+
+fn wipe(value: &mut Value) {
+    match value {
+        Value::String(text) => text.zeroize(),
+        Value::Array(items) => items.iter_mut().for_each(wipe),
+        Value::Object(members) => members.values_mut().for_each(wipe),
+        Value::Null | Value::Bool(_) | Value::Number(_) => {}
+    }
 }
 
 /// Reads one object that fills `bytes` with a visitor of the caller's, who takes care of repeated members.
@@ -56,7 +90,7 @@ impl JsonError {
 /// The error for a member that stands there twice.
 #[cold]
 pub(crate) fn twice<E: serde::de::Error>(name: &str) -> E {
-    E::custom(format_args!("member {name:?} twice"))
+    E::custom(format_args!("member {} twice", quoted(name)))
 }
 
 /// A visitor that is shown any value, so that a wrong type is named and not only its first character.
@@ -86,6 +120,138 @@ impl<'de> Visitor<'de> for Text {
 
     fn visit_str<E>(self, text: &str) -> Result<Cow<'de, str>, E> {
         Ok(Cow::Owned(text.to_owned()))
+    }
+}
+
+/// Whether a value is the same whatever features of `serde_json` some other crate has switched on: a fraction may be off in
+/// its last digit without `float_roundtrip`, and `arbitrary_precision` shows it as an object with one odd member.
+pub(crate) fn is_settled(value: &Value) -> bool {
+    match value {
+        Value::Number(number) => number.is_i64() || number.is_u64(),
+        Value::Array(items) => items.iter().all(is_settled),
+        Value::Object(members) => members.iter().all(|(name, value)| name != NUMBER && is_settled(value)),
+        Value::Null | Value::Bool(_) | Value::String(_) => true,
+    }
+}
+
+/// The member under which `serde_json` shows a number that it did not read.
+const NUMBER: &str = "$serde_json::private::Number";
+
+/// How many levels may lie inside each other, as many as `serde_json` takes.
+const DEEPEST: u8 = 127;
+
+/// A value from its text. Each level is gone through once more for every level around it, so this is not for what strangers
+/// send.
+pub(crate) fn exact(text: &str) -> Result<Value, serde_json::Error> {
+    exact_within(text, DEEPEST)
+}
+
+/// [`exact`] of a text in which at most `levels` lie inside each other.
+fn exact_within(text: &str, levels: u8) -> Result<Value, serde_json::Error> {
+    let inside = || levels.checked_sub(1).ok_or_else(|| serde::de::Error::custom("values nested too deep"));
+    let mut reader = serde_json::Deserializer::from_str(text);
+    match text.as_bytes().first() {
+        Some(b'{') => reader.deserialize_map(ExactObject(inside()?)).map(Value::Object),
+        Some(b'[') => reader.deserialize_seq(ExactArray(inside()?)).map(Value::Array),
+        Some(b'-' | b'0'..=b'9') => {
+            number(text).map(Value::Number).ok_or_else(|| serde::de::Error::custom("a number out of range"))
+        }
+        _ => serde_json::from_str(text),
+    }
+}
+
+/// A number from its text, which is one in JSON: whole if it is written so and has no more than 64 bits, otherwise the
+/// nearest double. Nothing comes back for one beyond all doubles.
+pub(crate) fn number(text: &str) -> Option<Number> {
+    let whole = text.parse::<i64>().map(Number::from).or_else(|_| text.parse::<u64>().map(Number::from));
+    whole.ok().or_else(|| text.parse().ok().and_then(Number::from_f64))
+}
+
+/// Whether a text is a number as [RFC 8259 section 6](https://www.rfc-editor.org/rfc/rfc8259#section-6) writes it.
+pub(crate) fn is_number(text: &str) -> bool {
+    let is_raw = |value: &RawValue| value.get().len() == text.len();
+    text.starts_with(|first: char| first == '-' || first.is_ascii_digit())
+        && serde_json::from_str::<&RawValue>(text).is_ok_and(is_raw)
+}
+
+/// Reads an object by its text, within so many levels.
+struct ExactObject(u8);
+
+impl<'de> Visitor<'de> for ExactObject {
+    type Value = Object;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        ObjectVisitor.expecting(f)
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Object, A::Error> {
+        let mut object = Object::new();
+        while let Some((name, value)) = members.next_entry::<String, &RawValue>()? {
+            match object.entry(name) {
+                Entry::Occupied(there) => return Err(twice(there.key())),
+                Entry::Vacant(free) => {
+                    free.insert(exact_within(value.get(), self.0).map_err(serde::de::Error::custom)?);
+                }
+            }
+        }
+        Ok(object)
+    }
+}
+
+struct ExactArray(u8);
+
+impl<'de> Visitor<'de> for ExactArray {
+    type Value = Vec<Value>;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("an array")
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Vec<Value>, A::Error> {
+        let mut array = Vec::new();
+        while let Some(item) = items.next_element::<&RawValue>()? {
+            array.push(exact_within(item.get(), self.0).map_err(serde::de::Error::custom)?);
+        }
+        Ok(array)
+    }
+}
+
+/// Names of which none may come twice. Up to a handful are held against each other, which is quicker than hashing; beyond
+/// that the work must not grow with the square of what a stranger sends.
+#[derive(Debug, Default)]
+pub(crate) struct Names<'t> {
+    few: Vec<Cow<'t, str>>,
+    many: HashSet<Cow<'t, str>>,
+}
+
+impl<'t> Names<'t> {
+    const FEW: usize = 16;
+
+    /// Takes a name up; says whether it is a new one.
+    pub(crate) fn add(&mut self, name: Cow<'t, str>) -> bool {
+        if self.contains(&name) {
+            return false;
+        }
+        if self.few.len() < Self::FEW {
+            self.few.push(name);
+        } else {
+            self.many.insert(name);
+        }
+        true
+    }
+
+    pub(crate) fn contains(&self, name: &str) -> bool {
+        self.few.iter().any(|known| known == name) || self.many.contains(name)
+    }
+}
+
+impl<'t> FromIterator<Cow<'t, str>> for Names<'t> {
+    fn from_iter<I: IntoIterator<Item = Cow<'t, str>>>(names: I) -> Self {
+        let mut all = Self::default();
+        names.into_iter().for_each(|name| {
+            all.add(name);
+        });
+        all
     }
 }
 
@@ -134,16 +300,16 @@ impl<'de> Visitor<'de> for ObjectVisitor {
     }
 
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Object, A::Error> {
-        let mut object = Object::new();
+        let mut object = Unfinished(Object::new());
         while let Some(name) = members.next_key::<String>()? {
-            match object.entry(name) {
+            match object.0.entry(name) {
                 Entry::Occupied(there) => return Err(twice(there.key())),
                 Entry::Vacant(free) => {
                     free.insert(members.next_value_seed(Strict)?);
                 }
             }
         }
-        Ok(object)
+        Ok(object.finish())
     }
 }
 
@@ -197,10 +363,16 @@ impl<'de> Visitor<'de> for ValueVisitor {
 
     fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Value, A::Error> {
         let mut array = Vec::new();
-        while let Some(item) = items.next_element_seed(Strict)? {
-            array.push(item);
+        loop {
+            match items.next_element_seed(Strict) {
+                Ok(Some(item)) => array.push(item),
+                Ok(None) => return Ok(Value::Array(array)),
+                Err(error) => {
+                    array.iter_mut().for_each(wipe);
+                    return Err(error);
+                }
+            }
         }
-        Ok(Value::Array(array))
     }
 
     fn visit_map<A: MapAccess<'de>>(self, members: A) -> Result<Value, A::Error> {
@@ -239,6 +411,38 @@ mod tests {
             assert_eq!(object(text.as_bytes()).is_ok(), fine, "{text}");
         }
         assert!(object(b"{\"a\":\"\xff\"}").is_err(), "not UTF-8");
+    }
+
+    /// With any features of `serde_json`; CI switches them on one by one.
+    #[test]
+    fn numbers_are_read_by_their_text() {
+        for (text, expected) in [
+            ("1.5", Some(Number::from_f64(1.5))),
+            ("-0", Some(Some(Number::from(0)))),
+            ("1e2", Some(Number::from_f64(100.0))),
+            ("18446744073709551615", Some(Some(Number::from(u64::MAX)))),
+            ("-9223372036854775808", Some(Some(Number::from(i64::MIN)))),
+            ("18446744073709551616", Some(Number::from_f64(18_446_744_073_709_551_616.0))),
+            // One of those that a hasty reader gets wrong in the last digit.
+            ("1.4411900990461195", Some(Number::from_f64(1.441_190_099_046_119_5))),
+            ("8.098080850108013e-10", Some(Number::from_f64(8.098_080_850_108_013e-10))),
+            ("1e999", None),
+        ] {
+            for (text, way) in
+                [(format!("{{\"a\":{text}}}"), vec!["a"]), (format!("{{\"a\":[{{\"b\":{text}}}]}}"), vec!["a", "b"])]
+            {
+                let read = object(text.as_bytes()).ok().map(|object| {
+                    let value = object["a"].as_array().map_or(&object["a"], |items| &items[0][way[1]]);
+                    assert!(value.is_number(), "{text}: {value}");
+                    value.as_number().cloned()
+                });
+                assert_eq!(read, expected, "{text}");
+            }
+        }
+        let odd = object(br#"{"a":{"$serde_json::private::Number":"1.5"},"b":0.5}"#).expect("an object");
+        assert!(odd["a"].is_object() && odd["b"].as_f64() == Some(0.5), "{odd:?}");
+        assert!(["1", "-1.5e3", "0"].into_iter().all(is_number));
+        assert!(!["", "-", "1 ", "01", "1.", "\"1\"", "one", "1,2"].into_iter().any(is_number));
     }
 
     #[test]

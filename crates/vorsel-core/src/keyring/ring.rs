@@ -182,8 +182,9 @@ impl Keyring {
             return Ok(Some(now));
         }
         // A verifier may accept a token for as long after its expiry as its clock skew allows.
-        let last = self.times.longest_lifetime.as_duration() + LARGEST_SKEW + self.times.spread;
-        Ok(self.successor_at(index).map(|at| at.after(last)))
+        let KeyTimes { longest_lifetime, spread, .. } = self.times;
+        let last = |at: Timestamp| at.after(longest_lifetime.as_duration()).after(LARGEST_SKEW).after(spread);
+        Ok(self.successor_at(index).map(last))
     }
 
     /// Destroys a key: it is forgotten, and only its ID and dates stay.
@@ -243,7 +244,7 @@ impl Keyring {
     }
 
     fn earliest_signing(&self, key: &KeyRecord) -> Timestamp {
-        key.published_at.after(self.times.cache_time + self.times.spread)
+        key.published_at.after(self.times.cache_time).after(self.times.spread)
     }
 }
 

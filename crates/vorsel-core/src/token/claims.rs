@@ -139,6 +139,19 @@ impl Claims {
         self.expires_at
     }
 
+    /// When the token begins to be valid, `nbf`.
+    #[must_use]
+    pub const fn not_before(&self) -> Option<Timestamp> {
+        self.not_before
+    }
+
+    /// What the token is bound to, `cnf` ([RFC 7800 section 3.1](https://www.rfc-editor.org/rfc/rfc7800#section-3.1)). A
+    /// token that was accepted had it proven.
+    #[must_use]
+    pub fn confirmation(&self) -> Option<&Object> {
+        self.confirmation.as_deref()
+    }
+
     /// When the token was issued, `iat`.
     #[must_use]
     pub const fn issued_at(&self) -> Option<Timestamp> {

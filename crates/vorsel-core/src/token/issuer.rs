@@ -7,7 +7,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::claims::{NoOwn, REGISTERED};
-use super::jws::header_segment;
+use super::jws::{SIZE_LIMIT, header_segment};
 use super::kind::Kind;
 use super::scope::Scopes;
 use crate::encoding::base64url;
@@ -21,6 +21,7 @@ use crate::time::{Lifetime, Timestamp};
 pub struct Issuer {
     name: String,
     keyring: Keyring,
+    size_limit: usize,
 }
 
 /// What goes into an access token ([RFC 9068 section 2.2](https://www.rfc-editor.org/rfc/rfc9068#section-2.2)).
@@ -86,6 +87,20 @@ pub enum IssueError {
         longest: u64,
         /// What was asked for, in seconds.
         found: u64,
+    },
+    /// The issuer, the audience, the subject or the ID is empty; every verifier refuses such a token.
+    #[error("expected a text that is not empty in {claim:?}")]
+    Empty {
+        /// The claim.
+        claim: &'static str,
+    },
+    /// The token would be larger than a verifier looks at.
+    #[error("expected a token of at most {limit} bytes, as verifiers take it, but it would have {found}")]
+    TooLarge {
+        /// The limit.
+        limit: usize,
+        /// The size.
+        found: usize,
     },
     /// No key signs: the active one was compromised and no other has taken its place.
     #[error("expected a key that signs, but the keyring has no active one")]
@@ -216,7 +231,15 @@ impl Issuer {
     /// An issuer with this name, an https URL as a rule, that signs with this keyring, or always with one key.
     #[must_use]
     pub fn new(name: impl Into<String>, keys: impl Into<Keyring>) -> Self {
-        Self { name: name.into(), keyring: keys.into() }
+        Self { name: name.into(), keyring: keys.into(), size_limit: SIZE_LIMIT }
+    }
+
+    /// The largest token that it issues, in bytes, instead of 16 KiB, which is what a verifier looks at unless it is told
+    /// otherwise.
+    #[must_use]
+    pub const fn size_limit(mut self, bytes: usize) -> Self {
+        self.size_limit = bytes;
+        self
     }
 
     /// The issuer's name, `iss`.
@@ -286,6 +309,10 @@ impl Issuer {
         claims: &ClaimsToWrite<'_, C>,
         at: Timestamp,
     ) -> Result<Prepared, IssueError> {
+        let names = [("iss", claims.iss), ("aud", claims.aud), ("sub", claims.sub), ("jti", claims.jti)];
+        if let Some((claim, _)) = names.into_iter().find(|(_, name)| name.is_empty()) {
+            return Err(IssueError::Empty { claim });
+        }
         let key = self.keyring.signing_key(at).ok_or(IssueError::NoActiveKey)?.clone();
         let claims =
             serde_json::to_string(claims).map_err(|error| IssueError::NotAnObject { found: error.to_string() })?;
@@ -293,7 +320,7 @@ impl Issuer {
         signed.reserve(claims.len() / 3 * 4 + ROOM_FOR_SIGNATURE);
         signed.push('.');
         base64url::encode_onto(claims.as_bytes(), &mut signed);
-        Ok(Prepared { signed, key })
+        Ok(Prepared { signed, key, limit: self.size_limit })
     }
 }
 
@@ -302,18 +329,22 @@ pub struct Prepared {
     /// What the signature is of ([RFC 7515 section 5.1](https://www.rfc-editor.org/rfc/rfc7515#section-5.1)).
     signed: String,
     key: Arc<SigningKey>,
+    limit: usize,
 }
 
 impl Prepared {
     /// Signs it.
     ///
     /// # Errors
-    /// If the primitive fails, for want of randomness for instance.
+    /// If the token is larger than the issuer's limit, or the primitive fails, for want of randomness for instance.
     pub fn sign(self) -> Result<String, IssueError> {
-        let Self { signed: mut token, key } = self;
+        let Self { signed: mut token, key, limit } = self;
         let signature = key.sign(token.as_bytes())?;
         token.push('.');
         base64url::encode_onto(&signature, &mut token);
+        if token.len() > limit {
+            return Err(IssueError::TooLarge { limit, found: token.len() });
+        }
         Ok(token)
     }
 }

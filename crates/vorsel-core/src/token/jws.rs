@@ -11,9 +11,12 @@ use smallvec::SmallVec;
 
 use super::kind::Kind;
 use crate::encoding::base64url::{self, Base64Error};
-use crate::encoding::json::{self, Strict, Text, Typed};
+use crate::encoding::json::{self, Names, Strict, Text, Typed};
 use crate::finding::{Detail, quoted};
 use crate::key::VerifyingKey;
+
+/// The largest token that is issued and looked at if nothing else is set, in bytes.
+pub(crate) const SIZE_LIMIT: usize = 16 * 1024;
 
 /// A token taken apart, payload and signature decoded, nothing in it checked.
 pub(crate) struct Compact<'a> {
@@ -167,7 +170,7 @@ impl<'de> Visitor<'de> for HeaderVisitor {
 
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Header<'de>, A::Error> {
         let (mut alg, mut typ, mut kid, mut crit) = (None, None, None, None);
-        let mut others: Vec<Cow<'de, str>> = Vec::new();
+        let mut others = Names::default();
         while let Some(name) = members.next_key_seed(Typed(Text("a name")))? {
             let (slot, seed) = match &*name {
                 "alg" => (&mut alg, Text("a string in \"alg\"")),
@@ -184,7 +187,7 @@ impl<'de> Visitor<'de> for HeaderVisitor {
                         return Err(json::twice(&name));
                     }
                     members.next_value_seed(Strict)?;
-                    others.push(name);
+                    others.add(name);
                     continue;
                 }
             };
@@ -198,7 +201,7 @@ impl<'de> Visitor<'de> for HeaderVisitor {
             "alg" | "crit" => true,
             "typ" => typ.is_some(),
             "kid" => kid.is_some(),
-            other => others.iter().any(|member| member == other),
+            other => others.contains(other),
         };
         let crit = crit.map_or(Ok(Vec::new()), |crit| critical(&crit, there)).map_err(A::Error::custom)?;
         Ok(Header { alg, typ, kid, crit })

@@ -20,5 +20,5 @@ pub use unchecked::{UncheckedError, UncheckedToken};
 
 pub(crate) use claims::{REGISTERED, registered_bit};
 pub(crate) use issuer::ClaimsToWrite;
-pub(crate) use jws::{Compact, Header, header_segment};
+pub(crate) use jws::{Compact, Header, SIZE_LIMIT, header_segment};
 pub(crate) use scope::is_scope;

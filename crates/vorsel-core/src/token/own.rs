@@ -1,8 +1,9 @@
 //! The app's own claims as JSON, before they become the app's type.
 
 use serde::de::value::MapDeserializer;
-use serde::de::{Deserialize, MapAccess};
+use serde::de::{Deserialize, Error as _, MapAccess};
 use serde_json::Value;
+use serde_json::value::RawValue;
 
 use super::page::{Excerpt, Page};
 use crate::encoding::json::{self, JsonError, Strict};
@@ -29,10 +30,26 @@ impl OwnClaims {
         Self(Vec::new())
     }
 
-    /// Reads the value of the member of that name; whether names repeat is seen in [`finished`](Self::finished).
-    pub(crate) fn read<'de, A: MapAccess<'de>>(&mut self, name: Excerpt, members: &mut A) -> Result<(), A::Error> {
-        self.0.push((name, members.next_value_seed(Strict)?));
+    /// Reads the value of the member of that name, by its text if so wished; whether names repeat is seen in
+    /// [`finished`](Self::finished).
+    pub(crate) fn read<'de, A: MapAccess<'de>>(
+        &mut self,
+        name: Excerpt,
+        members: &mut A,
+        by_text: bool,
+    ) -> Result<(), A::Error> {
+        let value = if by_text {
+            json::exact(members.next_value::<&RawValue>()?.get()).map_err(A::Error::custom)?
+        } else {
+            members.next_value_seed(Strict)?
+        };
+        self.0.push((name, value));
         Ok(())
+    }
+
+    /// Whether no value hangs on what features of `serde_json` other crates have switched on.
+    pub(crate) fn is_settled(&self) -> bool {
+        self.0.iter().all(|(_, value)| json::is_settled(value))
     }
 
     /// Refuses a name that stands there twice.

@@ -2,7 +2,9 @@
 
 use std::fmt;
 
+use serde::Deserialize;
 use serde::de::{DeserializeSeed, Deserializer, Error as _, MapAccess, SeqAccess, Visitor};
+use serde_json::value::RawValue;
 use smallvec::SmallVec;
 
 use super::claims::{Claims, Excerpts};
@@ -20,9 +22,15 @@ pub(crate) fn read(payload: Vec<u8>, reading: &Reading) -> Result<Claims, Detail
         Detail::new("claims that are one strict JSON object with members of their types", error.to_string())
     };
     let payload = json::utf8(payload).map_err(wrong)?;
-    let marker = Marker::over(&payload);
+    let mut marker = Marker::over(&payload);
     let mut claims = Claims::none();
-    json::read_str(&payload, ClaimsVisitor { claims: &mut claims, marker: &marker }).map_err(wrong)?;
+    let read = json::read_str(&payload, ClaimsVisitor { claims: &mut claims, marker: &marker, by_text: false });
+    // Most tokens have no fractions. One that has is read again, in the slow way that no other crate can change.
+    if read.is_err() || !claims.own.is_settled() {
+        (marker, claims) = (Marker::over(&payload), Claims::none());
+        let again = ClaimsVisitor { claims: &mut claims, marker: &marker, by_text: true };
+        json::read_str(&payload, again).map_err(wrong)?;
+    }
     claims.page = marker.finish(payload);
     claims.own.finished(&claims.page).map_err(wrong)?;
     reading.apply(&mut claims)?;
@@ -33,6 +41,8 @@ pub(crate) fn read(payload: Vec<u8>, reading: &Reading) -> Result<Claims, Detail
 struct ClaimsVisitor<'c> {
     claims: &'c mut Claims,
     marker: &'c Marker,
+    /// Whether numbers are read by their text.
+    by_text: bool,
 }
 
 impl<'de> Visitor<'de> for ClaimsVisitor<'_> {
@@ -43,19 +53,20 @@ impl<'de> Visitor<'de> for ClaimsVisitor<'_> {
     }
 
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<(), A::Error> {
-        let Self { claims, marker } = self;
-        let date = |expected| Typed(Date(expected));
+        let Self { claims, marker, by_text } = self;
+        let date = |expected| Moment(Date(expected), by_text);
         while let Some(name) = members.next_key_seed(Typed(Text("a name")))? {
             let mark = |expected| Marked(Text(expected), marker);
+            let name_in = |expected| Name(Marked(Text(expected), marker));
             let (from, of) = (&mut members, &*name);
             match of {
-                "iss" => fill(&mut claims.issuer, of, from, mark("a string in \"iss\"")),
-                "sub" => fill(&mut claims.subject, of, from, mark("a string in \"sub\"")),
+                "iss" => fill(&mut claims.issuer, of, from, name_in("a string in \"iss\"")),
+                "sub" => fill(&mut claims.subject, of, from, name_in("a string in \"sub\"")),
                 "aud" => fill(&mut claims.audience, of, from, Typed(AudienceVisitor(marker))),
                 "exp" => fill(&mut claims.expires_at, of, from, date("a number of seconds in \"exp\"")),
                 "nbf" => fill(&mut claims.not_before, of, from, date("a number of seconds in \"nbf\"")),
                 "iat" => fill(&mut claims.issued_at, of, from, date("a number of seconds in \"iat\"")),
-                "jti" => fill(&mut claims.id, of, from, mark("a string in \"jti\"")),
+                "jti" => fill(&mut claims.id, of, from, name_in("a string in \"jti\"")),
                 "client_id" => fill(&mut claims.client_id, of, from, mark("a string in \"client_id\"")),
                 "scope" => fill(&mut claims.scopes, of, from, ScopeList(mark(SCOPES))),
                 "roles" => fill(&mut claims.roles, of, from, Typed(Texts("an array of strings in \"roles\"", marker))),
@@ -65,7 +76,7 @@ impl<'de> Visitor<'de> for ClaimsVisitor<'_> {
                 }
                 "acr" => fill(&mut claims.acr, of, from, mark("a string in \"acr\"")),
                 "cnf" => fill(&mut claims.confirmation, of, from, Typed(Confirmation)),
-                _ => claims.own.read(marker.mark(&name), from),
+                _ => claims.own.read(marker.mark(&name), from, by_text),
             }?;
         }
         Ok(())
@@ -97,6 +108,25 @@ impl<'de> DeserializeSeed<'de> for Marked<'_> {
     }
 }
 
+/// A string that names somebody or something: an empty one would name everybody who forgot to say who.
+struct Name<'m>(Marked<'m>);
+
+impl<'de> DeserializeSeed<'de> for Name<'_> {
+    type Value = Excerpt;
+
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Excerpt, D::Error> {
+        let Marked(text, marker) = self.0;
+        let expected = text.0;
+        let text = Typed(text).deserialize(reader)?;
+        if text.is_empty() { Err(empty(expected)) } else { Ok(marker.mark(&text)) }
+    }
+}
+
+#[cold]
+fn empty<E: serde::de::Error>(expected: &str) -> E {
+    E::custom(format_args!("an empty string, expected {expected} that is not empty"))
+}
+
 /// A string or an array of strings ([RFC 7519 section 4.1.3](https://www.rfc-editor.org/rfc/rfc7519#section-4.1.3)).
 struct AudienceVisitor<'m>(&'m Marker);
 
@@ -109,12 +139,16 @@ impl<'de> Visitor<'de> for AudienceVisitor<'_> {
         f.write_str(AUDIENCE)
     }
 
-    fn visit_str<E>(self, one: &str) -> Result<Excerpts, E> {
-        Ok(SmallVec::from_slice(&[self.0.mark(one)]))
+    fn visit_str<E: serde::de::Error>(self, one: &str) -> Result<Excerpts, E> {
+        if one.is_empty() { Err(empty(AUDIENCE)) } else { Ok(SmallVec::from_slice(&[self.0.mark(one)])) }
     }
 
-    fn visit_seq<A: SeqAccess<'de>>(self, items: A) -> Result<Excerpts, A::Error> {
-        Texts(AUDIENCE, self.0).visit_seq(items)
+    fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Excerpts, A::Error> {
+        let mut texts = Excerpts::new();
+        while let Some(text) = items.next_element_seed(Name(Marked(Text(AUDIENCE), self.0)))? {
+            texts.push(text);
+        }
+        Ok(texts)
     }
 }
 
@@ -133,6 +167,22 @@ impl<'de> Visitor<'de> for Texts<'_> {
             texts.push(text);
         }
         Ok(texts)
+    }
+}
+
+/// A date, by its text if so wished.
+struct Moment(Date, bool);
+
+impl<'de> DeserializeSeed<'de> for Moment {
+    type Value = Timestamp;
+
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Timestamp, D::Error> {
+        let Self(date, by_text) = self;
+        if !by_text {
+            return Typed(date).deserialize(reader);
+        }
+        let text = <&RawValue>::deserialize(reader)?.get();
+        json::exact(text).and_then(|value| value.deserialize_any(date)).map_err(D::Error::custom)
     }
 }
 
@@ -206,6 +256,11 @@ mod tests {
             (r#"{"exp":true}"#, false),
             (r#"{"nbf":[1]}"#, false),
             (r#"{"iss":1}"#, false),
+            (r#"{"iss":""}"#, false),
+            (r#"{"sub":""}"#, false),
+            (r#"{"jti":""}"#, false),
+            (r#"{"aud":""}"#, false),
+            (r#"{"aud":["a",""]}"#, false),
             (r#"{"sub":null}"#, false),
             (r#"{"jti":7}"#, false),
             (r#"{"scope":["a"]}"#, false),

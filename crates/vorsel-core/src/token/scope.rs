@@ -1,7 +1,9 @@
 //! Scopes ([RFC 6749 section 3.3](https://www.rfc-editor.org/rfc/rfc6749#section-3.3)).
 
+use std::borrow::Cow;
 use std::fmt;
 
+use crate::encoding::json::Names;
 use crate::finding::quoted;
 
 /// A set of scope values, in the order given, none twice: kept as the one text that tokens carry.
@@ -34,14 +36,12 @@ impl Scopes {
         if !is_scope_list(text) {
             return Err(ScopeError::of(text));
         }
-        let mut scopes = String::with_capacity(text.len());
-        for value in text.split(' ') {
-            if !scopes.split(' ').any(|held| held == value) {
-                if !scopes.is_empty() {
-                    scopes.push(' ');
-                }
-                scopes.push_str(value);
+        let (mut scopes, mut seen) = (String::with_capacity(text.len()), Names::default());
+        for value in text.split(' ').filter(|value| seen.add(Cow::Borrowed(*value))) {
+            if !scopes.is_empty() {
+                scopes.push(' ');
             }
+            scopes.push_str(value);
         }
         Ok(Self(scopes))
     }
@@ -55,13 +55,19 @@ impl Scopes {
     /// Whether every scope of this set is in `other` too.
     #[must_use]
     pub fn is_subset(&self, other: &Self) -> bool {
+        let other = other.names();
         self.iter().all(|scope| other.contains(scope))
     }
 
     /// Those of this set that are in `ceiling` too, in the order of this set.
     #[must_use]
     pub fn within(&self, ceiling: &Self) -> Self {
+        let ceiling = ceiling.names();
         Self(self.iter().filter(|scope| ceiling.contains(scope)).collect::<Vec<_>>().join(" "))
+    }
+
+    fn names(&self) -> Names<'_> {
+        self.iter().map(Cow::Borrowed).collect()
     }
 
     /// Whether there are no scopes.

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use crate::key::Algorithm;
 use crate::time::LARGEST_SKEW;
-use crate::token::{Kind, Reading};
+use crate::token::{Kind, Reading, SIZE_LIMIT};
 
 /// What a verifier requires of a token.
 ///
@@ -44,7 +44,7 @@ impl Expectations {
     /// The clock skew if none is set: what machines that keep time by NTP stay within.
     pub const DEFAULT_SKEW: Duration = Duration::from_secs(5);
     /// The largest token if nothing else is set: 16 KiB, more than a header line may have in most servers.
-    pub const DEFAULT_SIZE_LIMIT: usize = 16 * 1024;
+    pub const DEFAULT_SIZE_LIMIT: usize = SIZE_LIMIT;
 
     /// Access tokens from `issuer` for `audience`, as [RFC 9068 section 4](https://www.rfc-editor.org/rfc/rfc9068#section-4)
     /// has a resource server check them.
@@ -127,7 +127,14 @@ impl Expectations {
         self
     }
 
-    /// How far the issuer's clock may be from ours, for `exp`, `nbf` and `iat`.
+    /// The largest token that is looked at, in bytes, instead of [`DEFAULT_SIZE_LIMIT`](Self::DEFAULT_SIZE_LIMIT).
+    #[must_use]
+    pub const fn size_limit(mut self, bytes: usize) -> Self {
+        self.size_limit = bytes;
+        self
+    }
+
+    /// How far the issuer's clock may be from ours, for `exp`, `nbf`, `iat` and `auth_time`.
     ///
     /// # Errors
     /// If it is more than [`LARGEST_SKEW`](Self::LARGEST_SKEW).

@@ -321,7 +321,11 @@ impl<'a, A: Audit> Run<'a, A> {
                 Detail::new(format!("a time after now, {now}"), format!("{exp} ({})", relative(exp, now)))
             })?;
         }
-        let beginnings = [(Check::NotBefore, claims.not_before), (Check::IssuedAt, claims.issued_at)];
+        let beginnings = [
+            (Check::NotBefore, claims.not_before),
+            (Check::IssuedAt, claims.issued_at),
+            (Check::AuthenticatedAt, claims.authenticated_at),
+        ];
         for (check, begin) in beginnings {
             let Some(begin) = begin else { continue };
             self.audit.note(check, now >= begin.before(skew), || {

@@ -47,7 +47,7 @@ pub(crate) fn with(mut object: Value, member: &str, value: Value) -> String {
 }
 
 pub(crate) fn without(mut object: Value, member: &str) -> String {
-    object.as_object_mut().expect("an object").shift_remove(member);
+    object.as_object_mut().expect("an object").remove(member);
     object.to_string()
 }
 

@@ -1,10 +1,15 @@
 //! Form parameters: each at most once, empty ones as if they were not there
 //! ([RFC 6749 section 3.2](https://www.rfc-editor.org/rfc/rfc6749#section-3.2)).
 
+use std::collections::HashSet;
+
 use axum::Form;
 use axum::extract::rejection::FormRejection;
 
 use super::reply::OAuthError;
+
+/// How much of a name an answer repeats.
+const LONGEST_NAME: usize = 80;
 
 /// The parameters of a form.
 pub(super) struct Parameters(Vec<(String, String)>);
@@ -19,12 +24,10 @@ impl Parameters {
             ))
         })?;
         parameters.retain(|(_, value)| !value.is_empty());
-        for (index, (name, _)) in parameters.iter().enumerate() {
-            if parameters[..index].iter().any(|(earlier, _)| earlier == name) {
-                return Err(OAuthError::invalid_request(format!(
-                    "expected each parameter once, but found {name} twice"
-                )));
-            }
+        let mut seen = HashSet::new();
+        if let Some((name, _)) = parameters.iter().find(|(name, _)| !seen.insert(name.as_str())) {
+            let name: String = name.chars().take(LONGEST_NAME).collect();
+            return Err(OAuthError::invalid_request(format!("expected each parameter once, but found {name} twice")));
         }
         Ok(Self(parameters))
     }

@@ -12,7 +12,7 @@ use vorsel_core::{AccessPlan, Credentials};
 
 use super::api_key::ApiKeys;
 use super::caller::Caller;
-use super::credentials::{ApiKeyHeader, CookieSource, Sources};
+use super::credentials::{ApiKeyHeader, CookieSource, Origin, Sources};
 use super::decide::{Guard, Inner, LookUp};
 use super::predicate::{PredicateAnswer, PredicateRequest, Predicates};
 use super::revocation::{REVOCATIONS_CURRENT, RevocationGate, WhenSilent};
@@ -46,6 +46,7 @@ pub struct GuardBuilder<C> {
     predicates: Predicates<C>,
     clock: Arc<dyn Clock>,
     revocations: Option<RevocationGate>,
+    answers_grpc: bool,
     problems: Vec<String>,
 }
 
@@ -91,6 +92,7 @@ impl<C> Guard<C> {
             predicates: Predicates::none(),
             clock: Arc::new(SystemClock),
             revocations: None,
+            answers_grpc: false,
             problems: Vec::new(),
         }
     }
@@ -101,8 +103,9 @@ impl<C> GuardBuilder<C> {
     ///
     /// A browser sends a cookie wherever a page of another site posts to. So where a caller is known by the cookie alone,
     /// any method but GET, HEAD, OPTIONS and TRACE is let in only if the browser says that the request comes from the
-    /// site itself ([Fetch Metadata](https://www.w3.org/TR/fetch-metadata/), or the `Origin` header), or from one of
-    /// [`cookie_origins`](Self::cookie_origins).
+    /// site itself ([Fetch Metadata](https://www.w3.org/TR/fetch-metadata/)), or from one of
+    /// [`cookie_origins`](Self::cookie_origins). A browser that sends no fetch metadata is known by its `Origin` header, if
+    /// [`own_origin`](Self::own_origin) says what the site itself is called.
     pub fn cookie(mut self, name: &str) -> Self {
         let is_token = |byte: u8| byte.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&byte);
         if name.is_empty() || !name.bytes().all(is_token) {
@@ -112,17 +115,29 @@ impl<C> GuardBuilder<C> {
         self
     }
 
+    /// The app's own origin as browsers see it, such as `https://api.skarnhill.test`; for older ones, which say where a
+    /// request comes from in its `Origin` header only.
+    pub fn own_origin(mut self, origin: &str) -> Self {
+        match Origin::read(origin) {
+            Some(origin) => self.sources.same_site().own = Some(origin),
+            None => self.no_origin(origin),
+        }
+        self
+    }
+
     /// Other origins, such as `https://desk.skarnhill.test`, whose pages may use the cookie.
     pub fn cookie_origins(mut self, origins: &[&str]) -> Self {
         for origin in origins {
-            if !origin.starts_with("https://") && !origin.starts_with("http://") || origin.matches('/').count() != 2 {
-                let problem =
-                    format!("expected an origin such as \"https://desk.skarnhill.test\", but found {origin:?}");
-                self.problems.push(problem);
+            match Origin::read(origin) {
+                Some(origin) => self.sources.same_site().trusted.push(origin),
+                None => self.no_origin(origin),
             }
         }
-        self.sources.trust(origins);
         self
+    }
+
+    fn no_origin(&mut self, found: &str) {
+        self.problems.push(format!("expected an origin such as \"https://desk.skarnhill.test\", but found {found:?}"));
     }
 
     /// Takes API keys from the header of this name, and looks their owners up in `keys` by hash.
@@ -170,6 +185,13 @@ impl<C> GuardBuilder<C> {
         self
     }
 
+    /// Has every refusal be one of gRPC, whatever the request looks like: for a service that speaks nothing else. Without
+    /// this only a POST over HTTP/2 with gRPC's content type is answered so.
+    pub const fn answers_grpc(mut self) -> Self {
+        self.answers_grpc = true;
+        self
+    }
+
     /// Another clock than the machine's, for tests.
     pub fn clock(mut self, clock: Arc<dyn Clock>) -> Self {
         self.clock = clock;
@@ -198,9 +220,20 @@ impl<C> GuardBuilder<C> {
         for warning in self.plan.warnings() {
             tracing::warn!(target: "vorsel::guard", "access plan: {warning}");
         }
-        let Self { checker, plan, sources, keys, predicates, clock, revocations, .. } = self;
+        let Self { checker, plan, sources, keys, predicates, clock, revocations, answers_grpc, .. } = self;
         let (realm, issuer) = (checker.realm(), checker.issuer());
-        Ok(Guard::of(Inner { checker, issuer, plan, sources, keys, predicates, realm, clock, revocations }))
+        Ok(Guard::of(Inner {
+            checker,
+            issuer,
+            plan,
+            sources,
+            keys,
+            predicates,
+            realm,
+            clock,
+            revocations,
+            answers_grpc,
+        }))
     }
 }
 

@@ -57,6 +57,8 @@ pub(super) struct Inner<C> {
     pub(super) realm: Arc<str>,
     pub(super) clock: Arc<dyn Clock>,
     pub(super) revocations: Option<RevocationGate>,
+    /// Whether every refusal is one of gRPC.
+    pub(super) answers_grpc: bool,
 }
 
 /// The look-up of API keys, with the owner's claims made up from what the app says.
@@ -133,6 +135,10 @@ impl<C> Guard<C> {
     #[must_use]
     pub fn realm(&self) -> &str {
         &self.inner.realm
+    }
+
+    pub(super) fn answers_grpc(&self) -> bool {
+        self.inner.answers_grpc
     }
 
     /// The realm to keep.

@@ -34,6 +34,15 @@ pub(super) fn only<'r>(request: &'r dyn RequestHead, name: &HeaderName) -> Resul
     if count > 1 { Err(Twice) } else { Ok(found) }
 }
 
+/// What a client sent, as a log shows it: in quotes, escaped, and no more than 80 characters.
+pub(super) fn shown(text: &str) -> String {
+    const LONGEST: usize = 80;
+    match text.char_indices().nth(LONGEST) {
+        None => format!("{text:?}"),
+        Some((end, _)) => format!("{:?}… ({} bytes)", &text[..end], text.len()),
+    }
+}
+
 /// A header that should be there once and is there twice.
 pub(super) struct Twice;
 

@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 use http::header::{ALLOW, CACHE_CONTROL, CONTENT_TYPE, WWW_AUTHENTICATE};
-use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode};
+use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Response, StatusCode, Version};
 use http_body_util::Full;
 use vorsel_core::{Answer, Challenge, Refusal, Stop};
 
@@ -24,10 +24,14 @@ pub(super) fn response(answer: Answer) -> Response<Full<Bytes>> {
 }
 
 /// Whether the request is one of gRPC, whose clients look for the outcome in headers of their own
-/// ([gRPC over HTTP/2](https://github.com/grpc/grpc/blob/master/doc/PROTOCOL-HTTP2.md)).
-pub(super) fn is_grpc(headers: &HeaderMap) -> bool {
-    let kind = headers.get(CONTENT_TYPE).map(HeaderValue::as_bytes);
-    kind.is_some_and(|kind| kind.starts_with(b"application/grpc"))
+/// ([gRPC over HTTP/2](https://github.com/grpc/grpc/blob/master/doc/PROTOCOL-HTTP2.md)): a POST over HTTP/2 of its own
+/// type. Anybody else would take the answer for a success.
+pub(super) fn is_grpc<B>(request: &Request<B>) -> bool {
+    let kind = request.headers().get(CONTENT_TYPE).map(HeaderValue::as_bytes);
+    let rest = kind.and_then(|kind| kind.strip_prefix(b"application/grpc"));
+    request.method() == Method::POST
+        && request.version() == Version::HTTP_2
+        && rest.is_some_and(|rest| matches!(rest.first(), None | Some(b'+' | b';')))
 }
 
 /// The answer as a gRPC response without messages: the call's status in the headers, HTTP's own is 200.
@@ -42,6 +46,7 @@ pub(super) fn grpc_response(answer: Answer) -> Response<Full<Bytes>> {
     let mut response = Response::new(Full::default());
     let headers = response.headers_mut();
     headers.insert(CONTENT_TYPE, HeaderValue::from_static("application/grpc"));
+    headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
     headers.insert(HeaderName::from_static("grpc-status"), HeaderValue::from(code));
     headers.insert(HeaderName::from_static("grpc-message"), HeaderValue::from_static(message));
     challenge(headers, &answer.challenges);

@@ -119,7 +119,11 @@ impl<C: Send + Sync + 'static> Guard<C> {
             Err(stop) => {
                 let answer = stop.answer(self.realm());
                 log(&stop, answer.status, RequestHead::method(&request), request.path());
-                Err(Box::new(if is_grpc(request.headers()) { grpc_response(answer) } else { response(answer) }))
+                Err(Box::new(if self.answers_grpc() || is_grpc(&request) {
+                    grpc_response(answer)
+                } else {
+                    response(answer)
+                }))
             }
         }
     }

@@ -3,6 +3,7 @@
 mod api_key;
 mod bearer;
 mod cookie;
+mod same_site;
 mod source;
 
 use smallvec::SmallVec;
@@ -12,7 +13,8 @@ use super::request::RequestHead;
 pub(super) use api_key::ApiKeyHeader;
 use bearer::BearerHeader;
 pub(super) use cookie::CookieSource;
-use cookie::SameSite;
+pub(super) use same_site::Origin;
+use same_site::SameSite;
 pub(super) use source::{Shown, Source};
 
 /// What a request brings with it, in the order of the sources.
@@ -38,8 +40,8 @@ impl Sources {
         self.list.sort_by_key(|source| source.kind());
     }
 
-    pub(super) fn trust(&mut self, origins: &[&str]) {
-        self.same_site.trust(origins);
+    pub(super) const fn same_site(&mut self) -> &mut SameSite {
+        &mut self.same_site
     }
 
     /// The kinds that are looked for.
@@ -74,7 +76,9 @@ mod tests {
         let mut sources = Sources::new();
         sources.add(ApiKeyHeader(HeaderName::from_static("x-instrument-key")));
         sources.add(CookieSource("night".to_owned()));
-        sources.trust(&["https://desk.skarnhill.test"]);
+        let origin = |text| Origin::read(text).expect("an origin");
+        sources.same_site().own = Some(origin("https://api.skarnhill.test:443"));
+        sources.same_site().trusted.push(origin("https://desk.skarnhill.test"));
         sources
     }
 
@@ -138,6 +142,11 @@ mod tests {
             ("POST", vec![site("same-site")], false),
             ("POST", vec![site("cross-site")], false),
             ("POST", HERE.to_vec(), true),
+            ("POST", vec![HERE[0]], true),
+            ("POST", vec![("origin", "https://API.skarnhill.test:443")], true),
+            ("POST", vec![("origin", "http://api.skarnhill.test"), HERE[1]], false),
+            ("POST", vec![("origin", "https://api.skarnhill.test:8443"), HERE[1]], false),
+            ("POST", vec![HERE[0], ("cookie", "other=\u{e9}")], true),
             ("POST", ELSEWHERE.to_vec(), false),
             ("POST", vec![("origin", "null"), HERE[1]], false),
             ("POST", vec![("origin", "null")], false),
