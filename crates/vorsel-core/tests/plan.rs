@@ -439,3 +439,49 @@ fn a_supposed_caller_has_claims_as_a_token_would() {
     let error = with(json!({ "roles": "observer" })).expect_err("no list").to_string();
     assert!(error.contains("expected an array of strings in \"roles\""), "{error}");
 }
+
+/// Names, scopes and places of each text count, whichever is read last.
+#[test]
+fn a_plan_of_two_texts_has_what_both_say() {
+    let roles = "scopes = [\"dome:move\"]\n\n[roles]\noperator = []\n";
+    let routes = "scopes = [\"logs:read\"]\n\n[[routes]]\nmethod = \"GET\"\npath = \"/dome\"\nneed = \"role operator and scope dome:move\"\n";
+    let plan = AccessPlan::builder().read(roles, "roles.toml").read(routes, "routes.toml").build().expect("a plan");
+    let warnings: Vec<_> =
+        plan.warnings().iter().map(|warning| (warning.file.as_deref(), warning.to_string())).collect();
+    assert_eq!(warnings, [(Some("routes.toml"), "1:11: no route asks for the scope \"logs:read\"".to_owned())]);
+    let (roles, routes) = (format!("{roles}observer = [\"vistor\"]\n"), routes.replace("dome:move", "dome:moves"));
+    let error = AccessPlan::builder().read(&routes, "routes.toml").read(&roles, "roles.toml").build().expect_err("two");
+    assert_eq!(
+        error.to_string().lines().collect::<Vec<_>>(),
+        [
+            "routes.toml:6:33: unknown scope \"dome:moves\"; did you mean \"dome:move\"?",
+            "roles.toml:5:13: unknown role \"vistor\"",
+        ]
+    );
+}
+
+#[test]
+fn what_lies_open_over_guarded_paths_is_a_warning() {
+    let warnings = |routes: &[(&str, &str, &str)]| -> Vec<String> {
+        let builder = AccessPlan::builder().role("operator", &[]);
+        let add = |builder: vorsel_core::PlanBuilder, (method, path, need): &(&str, &str, &str)| match *need {
+            "open" => builder.open(method, path),
+            rule => builder.need(method, path, rule),
+        };
+        let plan = routes.iter().fold(builder, add).build().expect("a plan");
+        plan.warnings().iter().map(ToString::to_string).collect()
+    };
+    let tasks = ("GET", "/tasks", "role operator");
+    assert_eq!(
+        warnings(&[("GET", "/{*files}", "open"), tasks]),
+        [
+            "GET /{*files} is open and lies over guarded paths: /tasks/ goes by it (/tasks); give what is open a path of its own"
+        ]
+    );
+    assert_eq!(warnings(&[("GET", "/files/{*files}", "open"), tasks]), [""; 0]);
+    assert_eq!(warnings(&[("POST", "/{*files}", "open"), tasks]), [""; 0]);
+    assert_eq!(
+        warnings(&[("GET", "/x/:id", "role operator")]),
+        [":id in /x/:id is a fixed text; a parameter is written {id}"]
+    );
+}

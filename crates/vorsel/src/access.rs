@@ -8,8 +8,8 @@ use std::time::Duration;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use vorsel_core::{
-    AccessDraft, Checked, Expectations, Finding, IssueError, Issuer, Lifetime, Prepared, Revocation, Revoked,
-    Timestamp, Verifier,
+    AccessDraft, AccessPlan, Checked, Expectations, Finding, IssueError, Issuer, Lifetime, Prepared, Revocation,
+    Revoked, Timestamp, Verifier,
 };
 
 use crate::clock::{Clock, SystemClock};
@@ -60,6 +60,7 @@ pub struct AccessTokensBuilder {
     keys: Option<LiveKeyring>,
     store: Option<Arc<dyn SessionStore>>,
     lifetime: Lifetime,
+    roles: Option<Vec<String>>,
     revocations: Option<LiveRevocations>,
     clock: Arc<dyn Clock>,
 }
@@ -94,7 +95,7 @@ pub enum IssueTokenError {
 impl AccessTokensBuilder {
     pub(crate) fn new(name: String, audience: String) -> Self {
         let (lifetime, clock) = (Lifetime::minutes(5), Arc::new(SystemClock));
-        Self { name, audience, keys: None, store: None, lifetime, revocations: None, clock }
+        Self { name, audience, keys: None, store: None, lifetime, roles: None, revocations: None, clock }
     }
 
     /// The keys that sign. They have to be set.
@@ -116,6 +117,12 @@ impl AccessTokensBuilder {
         self
     }
 
+    /// Refuses to issue a token with a role that this plan does not declare; without this nobody hears of a misspelt one.
+    pub fn roles_of(mut self, plan: &AccessPlan) -> Self {
+        self.roles = Some(plan.roles().map(|(role, _)| role.to_owned()).collect());
+        self
+    }
+
     /// This instance's view of what is revoked: what is revoked here is known in it when the call is over. Other instances
     /// learn it from the feed.
     pub fn revocations(mut self, revocations: LiveRevocations) -> Self {
@@ -134,13 +141,16 @@ impl AccessTokensBuilder {
     /// # Errors
     /// If the keys or the store are not set, or a keyring in a file cannot be told of the lifetime.
     pub fn build(self) -> Result<AccessTokens, SetUpError> {
-        let Self { name, audience, keys, store, lifetime, revocations, clock } = self;
+        let Self { name, audience, keys, store, lifetime, roles, revocations, clock } = self;
         let keys = keys.ok_or(SetUpError::Missing("the keys"))?;
         let store = store.ok_or(SetUpError::Missing("the store"))?;
         keys.allow_lifetime(lifetime)?;
         let (issuer, expected) = (name.clone(), Expectations::access(&name, &audience));
         Ok(AccessTokens(Arc::new(Shared {
-            issuer: keys.derive(move |ring| Issuer::new(&issuer, ring.clone())),
+            issuer: keys.derive(move |ring| {
+                let issuer = Issuer::new(&issuer, ring.clone());
+                roles.iter().fold(issuer, |issuer, roles| issuer.roles(roles))
+            }),
             verifier: keys.derive(move |ring| Verifier::new(ring.key_set(), expected.clone())),
             name,
             audience,

@@ -6,8 +6,8 @@ use std::time::Duration;
 use vorsel::store::{MemoryStore, SessionStore};
 use vorsel::testing::StillClock;
 use vorsel::{
-    AccessTokens, AccessTokensBuilder, Algorithm, Expectations, Finding, KeyTimes, Keyring, Lifetime, LiveKeyring,
-    LiveRevocations, NoOwn, Revoked, Sessions, SigningKey, Timestamp,
+    AccessPlan, AccessTokens, AccessTokensBuilder, Algorithm, Expectations, Finding, KeyTimes, Keyring, Lifetime,
+    LiveKeyring, LiveRevocations, NoOwn, Revoked, Sessions, SigningKey, Timestamp,
 };
 
 const NOW: Timestamp = Timestamp::from_secs(1_700_000_000);
@@ -81,4 +81,16 @@ fn what_is_missing_is_named_and_the_keyring_is_told_of_the_lifetime() {
     assert!(ring.current().times().longest_lifetime < longer, "the default is shorter");
     let tokens = builder().keys(ring.clone()).store(store()).lifetime(longer).build().expect("tokens");
     assert_eq!((ring.current().times().longest_lifetime, tokens.lifetime()), (longer, longer));
+}
+
+/// Else it goes into the token, and nobody hears of it.
+#[test]
+fn a_role_that_the_plan_does_not_declare_is_not_issued() {
+    let plan = AccessPlan::builder().role("instrument", &[]).need("POST", "/weather", "role instrument").build();
+    let tokens = builder().keys(key()).store(Arc::new(MemoryStore::new())).roles_of(&plan.expect("a plan"));
+    let tokens = tokens.build().expect("tokens");
+    issue(&tokens, CLIENT);
+    let error =
+        tokens.issue(&tokens.draft(CLIENT, CLIENT).roles(["instrument", "instrumnt"])).expect_err("no such role");
+    assert_eq!(error.to_string(), "expected roles that are declared, such as \"instrument\", but found \"instrumnt\"");
 }

@@ -109,7 +109,7 @@ async fn the_client_learns_nothing_beyond_the_standard() {
         r#"{"type":"about:blank","title":"Unauthorized","status":401,"detail":"The access token is not accepted."}"#
     );
     let response = send(app(), "POST", "/health", &[]).await;
-    assert_eq!((header(&response, "allow"), response.status()), ("GET", StatusCode::METHOD_NOT_ALLOWED));
+    assert_eq!((header(&response, "allow"), response.status()), ("GET, HEAD, OPTIONS", StatusCode::METHOD_NOT_ALLOWED));
 }
 
 #[tokio::test]

@@ -55,6 +55,7 @@ pub(crate) fn open(opening: Opening) -> Result<(GuardedApp, Arc<Sessions<Staff>>
         .keys(keys)
         .store(store)
         .admission(people.clone())
+        .roles_of(&access_plan()?)
         .access_lifetime(access_lifetime)
         .limits(limits)
         .revocations(revocations.clone())

@@ -97,8 +97,8 @@ impl Tour {
     async fn operator(&mut self, operator: &Tokens) -> Result<(), Failure> {
         let token = Some(operator.access_token.as_str());
         self.call("ope-0002, an operator, moves the dome", ("POST", "/dome"), token, 200, None).await?;
-        let what = "ope-0002 tries a route that is not in the plan";
-        self.call(what, ("GET", "/basement"), token, 403, Some("no-rule")).await
+        let what = "ope-0002 tries a path that is not there";
+        self.call(what, ("GET", "/basement"), token, 404, Some("no-path")).await
     }
 
     async fn bad_tokens(&mut self, operator: &Tokens) -> Result<(), Failure> {

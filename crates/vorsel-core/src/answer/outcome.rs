@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use super::refusal::Refusal;
+use super::refusal::{Refusal, allow};
 use super::reply::Answer;
 use crate::plan::Verdict;
 
@@ -43,7 +43,7 @@ impl<T> Outcome<T> {
             (Verdict::Methods(methods), _) => return Self::Stopped(Stop::Options { methods }),
             (Verdict::Refused(unmet), _) => Refusal::Unmet(unmet),
             (Verdict::BadParameter(parameter), _) => Refusal::BadParameter { parameter },
-            (Verdict::NoMethod(open_to), _) => Refusal::NoMethod { open_to },
+            (Verdict::NoMethod(methods), _) => Refusal::NoMethod { methods },
             (_, Err(refusal)) => refusal,
             (Verdict::NoRule, Ok(caller)) => Refusal::NoRule { signed_in: caller.is_some() },
             (Verdict::NeedsCaller | Verdict::NeedsPredicate(_), Ok(_)) => Refusal::NoCredential,
@@ -69,8 +69,7 @@ impl Stop {
         let served = |allow| Answer { status: 204, challenges: Vec::new(), allow, problem: None };
         match self {
             Self::Preflight => served(None),
-            // What is answered here can be used as well (RFC 9110 section 9.3.7).
-            Self::Options { methods } => served(Some(format!("{}, OPTIONS", methods.join(", ")))),
+            Self::Options { methods } => served(Some(allow(methods))),
             Self::Refused(refusal) => refusal.answer(realm),
         }
     }

@@ -43,11 +43,13 @@ pub enum Refusal {
     },
     /// The caller does not fulfil the route's rule.
     Unmet(Box<Unmet>),
-    /// The path is open, but only to other methods.
+    /// The path is known, but to other methods only.
     NoMethod {
-        /// The methods it is open to.
-        open_to: Vec<String>,
+        /// The methods that the caller may use, or that anybody may.
+        methods: Vec<String>,
     },
+    /// Neither the plan nor the app has this path, and the caller is known: to a stranger all paths are alike.
+    NoPath,
     /// A path parameter is no UTF-8 once it is percent-decoded, so nobody can tell what it is.
     BadParameter {
         /// Its name in the access plan.
@@ -74,6 +76,7 @@ impl Refusal {
             Self::Unanswered { .. } => "unanswered",
             Self::Unmet(_) => "rule-not-met",
             Self::NoMethod { .. } => "no-method",
+            Self::NoPath => "no-path",
             Self::BadParameter { .. } => "bad-parameter",
             Self::NoRule { .. } => "no-rule",
         }
@@ -89,9 +92,10 @@ impl Refusal {
             problem: Some(problem(status, detail)),
         };
         let (status, error, detail) = match self {
-            Self::NoMethod { open_to } => {
-                return Answer { allow: Some(open_to.join(", ")), ..plain(405, "This path knows other methods.") };
+            Self::NoMethod { methods } => {
+                return Answer { allow: Some(allow(methods)), ..plain(405, "This path knows other methods.") };
             }
+            Self::NoPath => return plain(404, "There is nothing at this path."),
             Self::BadParameter { .. } => return plain(400, "The path cannot be read."),
             Self::OtherSite { .. } => return plain(403, "This needs a request from the site itself."),
             Self::Unanswered { .. } => return plain(503, "This cannot be answered now. Try again later."),
@@ -123,6 +127,12 @@ impl Refusal {
     }
 }
 
+/// The methods as `Allow` names them: what answers OPTIONS can be asked for as well
+/// ([RFC 9110 section 9.3.7](https://www.rfc-editor.org/rfc/rfc9110#section-9.3.7)).
+pub(super) fn allow(methods: &[String]) -> String {
+    methods.iter().map(String::as_str).chain(["OPTIONS"]).collect::<Vec<_>>().join(", ")
+}
+
 impl fmt::Display for Refusal {
     /// One line for the log: what was expected and what was found.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -148,7 +158,10 @@ impl fmt::Display for Refusal {
             Self::Unanswered { what, reason } => write!(f, "unanswered: {what}: {reason}"),
             Self::BadToken(finding) => finding.fmt(f),
             Self::Unmet(unmet) => write!(f, "rule-not-met: {}; missing {}", unmet.rule, unmet.parts.join("; ")),
-            Self::NoMethod { open_to } => write!(f, "no-method: the path is open to {} only", open_to.join(", ")),
+            Self::NoMethod { methods } => {
+                write!(f, "no-method: expected one of the methods {}, but found another", allow(methods))
+            }
+            Self::NoPath => f.write_str("no-path: expected a path of the app, but found another"),
             Self::BadParameter { parameter } => {
                 write!(f, "bad-parameter: expected percent-encoded UTF-8 in path.{parameter}, but found other bytes")
             }

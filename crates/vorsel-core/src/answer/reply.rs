@@ -66,6 +66,7 @@ pub fn problem(status: u16, detail: &str) -> String {
         400 => "Bad Request",
         401 => "Unauthorized",
         403 => "Forbidden",
+        404 => "Not Found",
         405 => "Method Not Allowed",
         503 => "Service Unavailable",
         _ => "Internal Server Error",

@@ -78,6 +78,11 @@ pub(crate) fn read_str<'b, V: Visitor<'b>>(text: &'b str, visitor: V) -> Result<
 }
 
 impl JsonError {
+    /// What was found instead, where the sentence around it says what was expected.
+    pub(crate) fn found(&self) -> String {
+        self.0.to_string()
+    }
+
     fn custom(error: impl fmt::Display) -> Self {
         Self(serde::de::Error::custom(error))
     }

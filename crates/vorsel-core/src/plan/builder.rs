@@ -1,9 +1,9 @@
 //! Putting a plan together, from Rust, from text, or from both.
 
 use super::compile::{Compiled, compile};
-use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
+use super::draft::{DraftRoute, DraftRule, PlanBuilder, Sources, Spanned};
 use super::exact::Budget;
-use super::mistake::{Mistake, Place, PlanError, Span};
+use super::mistake::{Mistake, PlanError, Span};
 use super::table::AccessPlan;
 use crate::rule::{Rule, RuleError};
 
@@ -95,20 +95,21 @@ impl PlanBuilder {
     pub fn build(self) -> Result<AccessPlan, PlanError> {
         let Compiled { mut plan, mut mistakes, warnings } = compile(&self);
         mistakes.extend(self.mistakes);
-        let (file, text) = self.source.map_or((None, String::new()), |(file, text)| (Some(file), text));
         if mistakes.is_empty() {
-            plan.warnings = located(warnings, &text);
+            plan.warnings = located(warnings, &self.sources);
             return Ok(plan);
         }
-        Err(PlanError { file, mistakes: located(mistakes, &text) })
+        Err(PlanError { mistakes: located(mistakes, &self.sources) })
     }
 }
 
 /// In the order of the text, each once: a route with several methods makes the same mistake several times.
-fn located(mut messages: Vec<(Span, String)>, text: &str) -> Vec<Mistake> {
+fn located(mut messages: Vec<(Span, String)>, sources: &Sources) -> Vec<Mistake> {
     messages.sort_by_key(|(span, _)| span.as_ref().map_or(0, |span| span.start));
     messages.dedup();
-    let located =
-        |(span, message): (Span, String)| Mistake { place: span.map(|span| Place::of(text, span.start)), message };
+    let located = |(span, message): (Span, String)| {
+        let (file, place) = span.and_then(|span| sources.place(span.start)).unzip();
+        Mistake { file, place, message }
+    };
     messages.into_iter().map(located).collect()
 }

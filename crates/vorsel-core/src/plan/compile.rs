@@ -40,6 +40,10 @@ pub(super) fn compile(draft: &PlanBuilder) -> Compiled {
             linter.rule(rule, path);
         }
     }
+    if mistakes.is_empty() {
+        linter.open_over_guarded();
+    }
+    linter.foreign_parameters();
     linter.unused();
     linter.claim_types();
     mistakes.append(&mut linter.mistakes);

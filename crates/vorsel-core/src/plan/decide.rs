@@ -122,6 +122,12 @@ impl AccessPlan {
         self.entry(self.paths.at(path).ok()?.value, method).map(|index| &self.routes[index])
     }
 
+    /// Whether some entry has a pattern that this path meets, whatever its method.
+    #[must_use]
+    pub fn has_path(&self, path: &str) -> bool {
+        self.paths.at(path).is_ok()
+    }
+
     /// The path's parameters under the names of the plan, percent-decoded; none for a path that the plan does not know.
     #[must_use]
     pub fn parameters_of(&self, path: &str) -> Vec<(String, String)> {
@@ -133,7 +139,12 @@ impl AccessPlan {
     /// Open methods are no secret, so a wrong method on an open path is told the right ones; guarded ones are not named.
     fn without_entry(&self, indices: &[usize]) -> Verdict {
         let open = indices.iter().map(|index| &self.routes[*index]).filter(|route| route.access == Access::Open);
-        let methods: Vec<_> = open.map(|route| route.method.clone()).collect();
+        let mut methods: Vec<_> = open.map(|route| route.method.clone()).collect();
+        if let Some(get) = methods.iter().position(|method| method == "GET")
+            && !methods.iter().any(|method| method == "HEAD")
+        {
+            methods.insert(get + 1, "HEAD".to_owned());
+        }
         if methods.is_empty() { Verdict::NoRule } else { Verdict::NoMethod(methods) }
     }
 

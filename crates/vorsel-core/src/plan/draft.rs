@@ -1,7 +1,10 @@
 //! The parts of a plan before they are checked.
 
+use std::ops::Range;
+use std::sync::Arc;
+
 use super::exact::Budget;
-use super::mistake::Span;
+use super::mistake::{Place, Span};
 use crate::rule::Rule;
 
 /// Collects the parts of a plan; [`build`](Self::build) checks them all.
@@ -20,8 +23,79 @@ pub struct PlanBuilder {
     pub(super) unread_policies: Vec<String>,
     pub(super) routes: Vec<DraftRoute>,
     pub(super) mistakes: Vec<(Span, String)>,
-    /// The text that spans point into, and its name.
-    pub(super) source: Option<(String, String)>,
+    pub(super) sources: Sources,
+}
+
+/// The texts that a plan was read from. Spans count through all of them.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Sources(Vec<Source>);
+
+#[derive(Clone, Debug)]
+struct Source {
+    file: Arc<str>,
+    text: String,
+    start: usize,
+}
+
+impl Sources {
+    /// Where the spans of the next text begin.
+    pub(super) fn end(&self) -> usize {
+        self.0.last().map_or(0, |last| last.start + last.text.len() + 1)
+    }
+
+    pub(super) fn add(&mut self, file: &str, text: &str) {
+        self.0.push(Source { file: file.into(), text: text.to_owned(), start: self.end() });
+    }
+
+    fn of(&self, at: usize) -> Option<&Source> {
+        self.0.iter().rev().find(|source| source.start <= at)
+    }
+
+    /// The text of a span.
+    fn text(&self, span: Range<usize>) -> Option<&str> {
+        let source = self.of(span.start)?;
+        source.text.get(span.start - source.start..span.end - source.start)
+    }
+
+    /// The file and the place in it.
+    pub(super) fn place(&self, at: usize) -> Option<(Arc<str>, Place)> {
+        let source = self.of(at)?;
+        Some((source.file.clone(), Place::of(&source.text, at - source.start)))
+    }
+}
+
+impl PlanBuilder {
+    /// Adds what was read from a text of its own, whose spans begin at `start` of all texts.
+    pub(super) fn append(&mut self, mut read: Self, start: usize) {
+        let moved = |span: &mut Span| {
+            if let Some(span) = span {
+                *span = span.start + start..span.end + start;
+            }
+        };
+        let moved_all = |names: &mut Vec<Spanned>| names.iter_mut().for_each(|name| moved(&mut name.span));
+        for (role, includes) in &mut read.roles {
+            moved(&mut role.span);
+            moved_all(includes);
+        }
+        [&mut read.scopes, &mut read.predicates].into_iter().for_each(moved_all);
+        for (policy, rule) in &mut read.policies {
+            moved(&mut policy.span);
+            moved(&mut rule.span);
+        }
+        for route in &mut read.routes {
+            let spans = [&mut route.method.span, &mut route.path.span].into_iter();
+            spans.chain(route.need.as_mut().map(|need| &mut need.span)).for_each(moved);
+        }
+        read.mistakes.iter_mut().for_each(|(span, _)| moved(span));
+        self.roles.append(&mut read.roles);
+        self.scopes.append(&mut read.scopes);
+        self.predicates.append(&mut read.predicates);
+        self.policies.append(&mut read.policies);
+        self.unread_policies.append(&mut read.unread_policies);
+        self.routes.append(&mut read.routes);
+        self.mistakes.append(&mut read.mistakes);
+        self.all_subjects |= read.all_subjects;
+    }
 }
 
 /// A name and where it stands.
@@ -49,8 +123,8 @@ pub(super) struct DraftRoute {
 impl PlanBuilder {
     /// Where a name stands in a rule, or the rule's place if that cannot be told.
     pub(super) fn place_of(&self, name: &str, rule: &Span) -> Span {
-        let narrower = rule.as_ref().zip(self.source.as_ref()).and_then(|(span, (_, text))| {
-            let raw = text.get(span.clone())?;
+        let narrower = rule.as_ref().and_then(|span| {
+            let raw = self.sources.text(span.clone())?;
             let is_word = |byte: u8| byte.is_ascii_alphanumeric() || b"-_:".contains(&byte);
             let stands_alone = |at: usize| {
                 let (before, after) = (raw[..at].bytes().last(), raw[at + name.len()..].bytes().next());

@@ -4,9 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::Value;
 
-use super::draft::{DraftRule, PlanBuilder};
+use super::draft::{DraftRoute, DraftRule, PlanBuilder};
 use super::exact::Purse;
 use super::mistake::Span;
+use super::pattern::PathPattern;
 use super::table::AccessPlan;
 use crate::rule::{Comparison, Formula, Operand, Rule, is_huge};
 use crate::token::registered_bit;
@@ -56,10 +57,14 @@ pub(super) fn misfits(rule: &Rule) -> Vec<(String, String)> {
             _ => &[],
         };
         for operand in operands {
-            if let Operand::Claim(names) = operand
-                && registered_bit(&names[0]) != 0
-            {
-                wrong.push((operand.to_string(), registered(&names[0])));
+            let Operand::Claim(names) = operand else { continue };
+            match names.first() {
+                Some(first) if names.iter().all(|name| !name.is_empty()) => {
+                    if registered_bit(first) != 0 {
+                        wrong.push((operand.to_string(), registered(first)));
+                    }
+                }
+                _ => wrong.push((operand.to_string(), "expected the name of a claim, but found none".to_owned())),
             }
         }
         let listed: &[Value] = match rule {
@@ -209,6 +214,47 @@ impl Linter<'_> {
             }
         });
         reached
+    }
+
+    /// Open routes that take what lies behind guarded ones: a slash too many, and a request goes by the open one.
+    pub(super) fn open_over_guarded(&mut self) {
+        const MOST: usize = 3;
+        for open in self.draft.routes.iter().filter(|route| route.need.is_none()) {
+            let behind = |guarded: &&DraftRoute| {
+                let path = format!("{}/", PathPattern::read(&guarded.path.name).example());
+                let entry = self.plan.route_of(&guarded.method.name, &path);
+                entry.is_some_and(|entry| (entry.method(), entry.path()) == (&*open.method.name, &*open.path.name))
+            };
+            let guarded: Vec<_> =
+                self.draft.routes.iter().filter(|route| route.need.is_some()).filter(behind).collect();
+            if let Some(first) = guarded.first() {
+                let paths: Vec<_> = guarded.iter().take(MOST).map(|route| route.path.name.as_str()).collect();
+                let more =
+                    if guarded.len() > MOST { format!(" and {} more", guarded.len() - MOST) } else { String::new() };
+                let message = format!(
+                    "{} {} is open and lies over guarded paths: {}/ goes by it ({}{more}); give what is open a path of its own",
+                    open.method.name,
+                    open.path.name,
+                    first.path.name,
+                    paths.join(", "),
+                );
+                self.warnings.push((open.path.span.clone(), message));
+            }
+        }
+    }
+
+    /// Parameters as other routers write them, which are taken as they stand here.
+    pub(super) fn foreign_parameters(&mut self) {
+        for route in &self.draft.routes {
+            let path = &route.path;
+            if let Some(part) =
+                path.name.split('/').find(|part| part.len() > 1 && part.starts_with([':', '<', '$', '*']))
+            {
+                let name = part.trim_matches([':', '<', '>', '$', '*']);
+                let message = format!("{part} in {} is a fixed text; a parameter is written {{{name}}}", path.name);
+                self.warnings.push((path.span.clone(), message));
+            }
+        }
     }
 
     /// Definitions that make no difference to any route.

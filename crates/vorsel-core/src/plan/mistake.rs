@@ -2,11 +2,11 @@
 
 use std::fmt;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// Everything that is wrong with a plan.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PlanError {
-    pub(super) file: Option<String>,
     pub(super) mistakes: Vec<Mistake>,
 }
 
@@ -14,6 +14,8 @@ pub struct PlanError {
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Mistake {
+    /// The file, for a plan read from text: the name that it was read under.
+    pub file: Option<Arc<str>>,
     /// Where it is, for a plan read from text.
     pub place: Option<Place>,
     /// What is wrong and what would be right.
@@ -62,7 +64,7 @@ impl fmt::Display for PlanError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (index, mistake) in self.mistakes.iter().enumerate() {
             f.write_str(if index == 0 { "" } else { "\n" })?;
-            if let (Some(file), Some(_)) = (&self.file, mistake.place) {
+            if let Some(file) = &mistake.file {
                 write!(f, "{file}:")?;
             }
             write!(f, "{mistake}")?;
@@ -75,7 +77,10 @@ impl std::error::Error for PlanError {}
 
 /// The nearest of `known` to a misspelt name, as advice; empty if none is near.
 pub(super) fn did_you_mean<'a>(name: &str, known: impl Iterator<Item = &'a str>) -> String {
+    // Nobody misspells a name so long, and comparing two of them takes their lengths multiplied.
+    const LONGEST: usize = 64;
     known
+        .filter(|candidate| name.len() <= LONGEST && candidate.len() <= LONGEST)
         .map(|candidate| (distance(name, candidate), candidate))
         .filter(|(distance, candidate)| *distance <= 1 + candidate.chars().count() / 4)
         .min()

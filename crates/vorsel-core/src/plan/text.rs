@@ -24,16 +24,19 @@ impl AccessPlan {
 }
 
 impl PlanBuilder {
-    /// Adds what the text of an `access.toml` says; `file` is the name that mistakes are reported under.
+    /// Adds what the text of an `access.toml` says; `file` is the name that mistakes are reported under. A plan may be read
+    /// from several texts.
     pub fn read(mut self, text: &str, file: &str) -> Self {
-        self.source = Some((file.to_owned(), text.to_owned()));
+        let (start, mut read) = (self.sources.end(), Self::default());
+        self.sources.add(file, text);
         match Document::parse(text) {
             Err(error) => {
                 let message = error.message().lines().collect::<Vec<_>>().join(", ");
-                self.mistakes.push((error.span().or(Some(0..0)), message));
+                read.mistakes.push((error.span().or(Some(0..0)), message));
             }
-            Ok(document) => Reader { text, builder: &mut self }.plan(document.as_table()),
+            Ok(document) => Reader { text, builder: &mut read }.plan(document.as_table()),
         }
+        self.append(read, start);
         self
     }
 }

@@ -189,23 +189,6 @@ impl Formulas {
         seen.into_iter().collect()
     }
 
-    /// The atoms in it, each once, in the order written.
-    pub(crate) fn atoms(&self, formula: Formula) -> Vec<usize> {
-        let (mut atoms, mut open) = (Vec::new(), vec![formula]);
-        let mut seen = HashSet::with_hasher(RandomState::default());
-        while let Some(next) = open.pop() {
-            if !seen.insert(next) {
-                continue;
-            }
-            match self.node(next) {
-                Node::Always(_) => {}
-                Node::Is(atom, _) => atoms.push(*atom),
-                Node::All(parts) | Node::Any(parts) => open.extend(parts.iter().rev()),
-            }
-        }
-        atoms
-    }
-
     /// The formulas among the parts that stand in more than one place of it.
     pub(crate) fn repeated(&self, formula: Formula) -> Vec<Formula> {
         let mut places: BTreeMap<Formula, u32> = BTreeMap::new();
@@ -337,7 +320,13 @@ mod tests {
         assert_eq!(formulas.node(not_ab), &Node::Any([0, 1].map(|atom| formulas.clone().is(atom, false)).into()));
         assert_eq!(formulas.not(not_ab), ab);
         assert_eq!(formulas.given(flat, |atom| (atom == 2).then_some(true)), ab);
-        assert_eq!(formulas.atoms(flat), [0, 1, 2]);
+        assert_eq!(formulas.wanted(flat).iter().map(|(atom, _)| *atom).collect::<Vec<_>>(), [0, 1, 2]);
+        let [not_a, or_b] = [formulas.not(a), formulas.any([a, b])];
+        assert_eq!((formulas.all([a, not_a]), formulas.all([a, or_b])), (Formulas::always(false), a));
+        assert_eq!(
+            (formulas.any([ab, not_ab]), formulas.all([ab, not_ab])),
+            (Formulas::always(true), Formulas::always(false))
+        );
     }
 
     /// Each names the one before twice: written out, the last one has over 2^70 atoms.
@@ -350,7 +339,7 @@ mod tests {
             let parts = [left, right].map(|side| formulas.all([last, side]));
             last = formulas.any(parts);
         }
-        assert_eq!((formulas.parts(last).len(), formulas.atoms(last).len()), (351, 141));
+        assert_eq!((formulas.parts(last).len(), formulas.wanted(last).len()), (351, 141));
         assert_eq!((formulas.written_size(last), formulas.depth(last)), (usize::MAX, 140));
         assert_eq!(formulas.repeated(last).len(), 69);
         let negated = formulas.not(last);

@@ -1,5 +1,6 @@
 //! Issuing tokens. There is no way to issue one without a lifetime: the drafts ask for it.
 
+use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 
@@ -12,6 +13,7 @@ use super::kind::Kind;
 use super::scope::Scopes;
 use crate::encoding::base64url;
 use crate::encoding::json::{self, Object};
+use crate::finding::quoted_list;
 use crate::key::{KeyError, SigningKey};
 use crate::keyring::Keyring;
 use crate::time::{Lifetime, Timestamp};
@@ -22,6 +24,8 @@ pub struct Issuer {
     name: String,
     keyring: Keyring,
     size_limit: usize,
+    /// The roles that there are; any, if nothing is said.
+    roles: Option<Arc<BTreeSet<String>>>,
 }
 
 /// What goes into an access token ([RFC 9068 section 2.2](https://www.rfc-editor.org/rfc/rfc9068#section-2.2)).
@@ -87,6 +91,14 @@ pub enum IssueError {
         longest: u64,
         /// What was asked for, in seconds.
         found: u64,
+    },
+    /// A role that the issuer was not told of.
+    #[error("expected roles that are declared, such as {known}, but found {role:?}")]
+    UnknownRole {
+        /// The role.
+        role: String,
+        /// Some of those that are declared.
+        known: String,
     },
     /// The issuer, the audience, the subject or the ID is empty; every verifier refuses such a token.
     #[error("expected a text that is not empty in {claim:?}")]
@@ -231,7 +243,15 @@ impl Issuer {
     /// An issuer with this name, an https URL as a rule, that signs with this keyring, or always with one key.
     #[must_use]
     pub fn new(name: impl Into<String>, keys: impl Into<Keyring>) -> Self {
-        Self { name: name.into(), keyring: keys.into(), size_limit: SIZE_LIMIT }
+        Self { name: name.into(), keyring: keys.into(), size_limit: SIZE_LIMIT, roles: None }
+    }
+
+    /// The roles that there are, those of an access plan as a rule: a token with any other is not issued. Without this, a
+    /// role that the plan does not know goes into the token, and nobody hears of it.
+    #[must_use]
+    pub fn roles(mut self, roles: impl IntoIterator<Item = impl Into<String>>) -> Self {
+        self.roles = Some(Arc::new(roles.into_iter().map(Into::into).collect()));
+        self
     }
 
     /// The largest token that it issues, in bytes, instead of 16 KiB, which is what a verifier looks at unless it is told
@@ -266,7 +286,7 @@ impl Issuer {
     /// takes most of the time, can be made while something else is waited for.
     ///
     /// # Errors
-    /// If the own claims are no object or use a registered name, the lifetime is longer than the keyring allows for, or no
+    /// If the own claims are no object or use a registered name, a role is not [declared](Issuer::roles), the lifetime is longer than the keyring allows for, or no
     /// key is active.
     pub fn prepare<C: Serialize>(
         &self,
@@ -281,6 +301,12 @@ impl Issuer {
         let own = own_claims(&draft.own)?;
         if let Some(name) = own.keys().find(|name| REGISTERED.contains(&name.as_str())) {
             return Err(IssueError::RegisteredName { name: name.clone() });
+        }
+        if let Some(known) = &self.roles
+            && let Some(role) = draft.roles.iter().find(|role| !known.contains(*role))
+        {
+            let known = quoted_list(known.iter().map(String::as_str));
+            return Err(IssueError::UnknownRole { role: role.clone(), known });
         }
         let issued = now.whole_secs();
         let claims = ClaimsToWrite {

@@ -154,7 +154,7 @@ impl<'a> Header<'a> {
 
     pub(crate) fn read(bytes: &'a [u8]) -> Result<Self, Detail> {
         json::read(bytes, HeaderVisitor).map_err(|error| {
-            Detail::new("a header that is one strict JSON object with members of their types", error.to_string())
+            Detail::new("a header that is one strict JSON object with members of their types", error.found())
         })
     }
 }

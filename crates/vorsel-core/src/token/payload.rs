@@ -19,7 +19,7 @@ use crate::time::Timestamp;
 /// absent.
 pub(crate) fn read(payload: Vec<u8>, reading: &Reading) -> Result<Claims, Detail> {
     let wrong = |error: json::JsonError| {
-        Detail::new("claims that are one strict JSON object with members of their types", error.to_string())
+        Detail::new("claims that are one strict JSON object with members of their types", error.found())
     };
     let payload = json::utf8(payload).map_err(wrong)?;
     let mut marker = Marker::over(&payload);

@@ -35,7 +35,7 @@ impl UncheckedToken {
         let parts = Compact::read(token, token.len()).map_err(wrong)?;
         let header = parts.header().map_err(wrong)?;
         let header = json::object(&header)
-            .map_err(|error| wrong(Detail::new("a header that is one strict JSON object", error.to_string())))?;
+            .map_err(|error| wrong(Detail::new("a header that is one strict JSON object", error.found())))?;
         Ok(Self { header, claims: json::object(&parts.payload).ok() })
     }
 

@@ -11,7 +11,7 @@ use http::header::{ACCESS_CONTROL_REQUEST_METHOD, ORIGIN};
 use http::request::Parts;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
-use vorsel_core::{AccessPlan, Checked, Credential, NoOwn, Outcome, Proven, Refusal, Stop, Timestamp};
+use vorsel_core::{AccessPlan, Checked, Credential, NoOwn, Outcome, Proven, Refusal, Stop, Timestamp, Verdict};
 
 use super::api_key::{ApiKeyHash, ApiKeys};
 use super::caller::Caller;
@@ -44,6 +44,8 @@ use crate::clock::Clock;
 /// ```
 pub struct Guard<C = NoOwn> {
     inner: Arc<Inner<C>>,
+    /// Whether the app's routes were listed and held against the plan, so that what neither has is not there at all.
+    knows_routes: bool,
 }
 
 pub(super) struct Inner<C> {
@@ -122,7 +124,17 @@ impl<C> Future for Deciding<C> {
 
 impl<C> Guard<C> {
     pub(super) fn of(inner: Inner<C>) -> Self {
-        Self { inner: Arc::new(inner) }
+        Self { inner: Arc::new(inner), knows_routes: false }
+    }
+
+    /// The guard of an app whose routes were held against its plan.
+    #[cfg(feature = "axum")]
+    pub(super) fn of_known_routes(self) -> Self {
+        Self { knows_routes: true, ..self }
+    }
+
+    pub(super) const fn knows_routes(&self) -> bool {
+        self.knows_routes
     }
 
     /// The plan.
@@ -162,7 +174,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     /// On an open route a credential that is not accepted is left aside, so that a client with an expired token can
     /// still sign in.
     pub fn decide<R: RequestHead>(&self, request: &R, now: Timestamp) -> Deciding<C> {
-        self.inner.decide(request, now)
+        self.inner.decide(request, self.knows_routes, now)
     }
 }
 
@@ -173,23 +185,23 @@ struct Identified<C> {
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
-    fn decide(self: &Arc<Self>, request: &dyn RequestHead, now: Timestamp) -> Deciding<C> {
+    fn decide(self: &Arc<Self>, request: &dyn RequestHead, knows_routes: bool, now: Timestamp) -> Deciding<C> {
         if self.is_preflight(request) {
             return Deciding::ready(Err(Stop::Preflight));
         }
         let caller = match self.identify(request, now) {
             Ok(Identified { caller, keys }) if !keys.is_empty() => {
-                let later = self.clone().with_api_keys(request.to_parts(), caller, keys, now);
+                let later = self.clone().with_api_keys(request.to_parts(), knows_routes, caller, keys, now);
                 return Deciding { state: State::Pending(Box::pin(later)) };
             }
             Ok(Identified { caller, .. }) => Ok(caller.map(|(_, caller)| caller)),
             Err(refusal) => Err(refusal),
         };
-        match self.outcome(request, caller, &[], now) {
+        match self.outcome(request, knows_routes, caller, &[], now) {
             Outcome::Passed(caller) => Deciding::ready(Ok(caller)),
             Outcome::Stopped(stop) => Deciding::ready(Err(stop)),
             Outcome::Asks(predicate, caller) => {
-                let later = self.clone().with_predicates(request.to_parts(), predicate, caller, now);
+                let later = self.clone().with_predicates(request.to_parts(), knows_routes, predicate, caller, now);
                 Deciding { state: State::Pending(Box::pin(later)) }
             }
         }
@@ -238,26 +250,39 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     fn outcome(
         &self,
         request: &dyn RequestHead,
+        knows_routes: bool,
         caller: Result<Option<Caller<C>>, Refusal>,
         answers: &[(String, bool)],
         now: Timestamp,
     ) -> Outcome<Caller<C>> {
         let facts = caller.as_ref().ok().and_then(Option::as_ref).map(|caller| caller.facts(answers));
-        Outcome::of(self.plan.decide(request.method(), request.path(), facts, now), caller)
+        let path = request.path();
+        match self.plan.decide(request.method(), path, facts, now) {
+            Verdict::NoRule if knows_routes && facts.is_some() => {
+                let refusal = match self.plan.decide("OPTIONS", path, facts, now) {
+                    Verdict::Methods(methods) => Refusal::NoMethod { methods },
+                    _ if self.plan.has_path(path) => Refusal::NoRule { signed_in: true },
+                    _ => Refusal::NoPath,
+                };
+                Outcome::Stopped(refusal.into())
+            }
+            verdict => Outcome::of(verdict, caller),
+        }
     }
 
     async fn with_api_keys(
         self: Arc<Self>,
         parts: Parts,
+        knows_routes: bool,
         caller: Option<(Credential, Caller<C>)>,
         keys: Vec<ApiKeyHash>,
         now: Timestamp,
     ) -> Admitted<C> {
         let caller = self.owners(caller, &keys).await.map(|caller| caller.map(|(_, caller)| caller));
-        match self.outcome(&parts, caller, &[], now) {
+        match self.outcome(&parts, knows_routes, caller, &[], now) {
             Outcome::Passed(caller) => Ok(caller),
             Outcome::Stopped(stop) => Err(stop),
-            Outcome::Asks(predicate, caller) => self.with_predicates(parts, predicate, caller, now).await,
+            Outcome::Asks(predicate, caller) => self.with_predicates(parts, knows_routes, predicate, caller, now).await,
         }
     }
 
@@ -280,6 +305,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     async fn with_predicates(
         self: Arc<Self>,
         parts: Parts,
+        knows_routes: bool,
         mut predicate: String,
         mut caller: Caller<C>,
         now: Timestamp,
@@ -290,7 +316,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             let answer = self.predicates.ask(&predicate, caller.clone(), request).await;
             let answer = answer.map_err(|error| unanswered(&format!("predicate {predicate}"), &*error))?;
             answers.push((predicate, answer));
-            match self.outcome(&parts, Ok(Some(caller)), &answers, now) {
+            match self.outcome(&parts, knows_routes, Ok(Some(caller)), &answers, now) {
                 Outcome::Passed(caller) => return Ok(caller),
                 Outcome::Stopped(stop) => return Err(stop),
                 Outcome::Asks(next, same) => (predicate, caller) = (next, same),
@@ -326,7 +352,7 @@ fn unanswered(what: &str, error: &(dyn std::error::Error + Send + Sync)) -> Refu
 
 impl<C> Clone for Guard<C> {
     fn clone(&self) -> Self {
-        Self { inner: self.inner.clone() }
+        Self { inner: self.inner.clone(), knows_routes: self.knows_routes }
     }
 }
 

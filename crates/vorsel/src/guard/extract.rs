@@ -23,7 +23,10 @@ pub enum NoCaller {
     },
     /// No guard is around this route, or one that was made for other claims than the handler asks for: 500. Nobody is let
     /// in by a forgotten layer.
-    #[error("no guard for own claims of type {expected} is around this route; see Routes::guard")]
+    #[error(
+        "expected a guard for own claims of type {expected} around this route, but found none, or one for another type; \
+         see Routes::guard"
+    )]
     Unguarded {
         /// The type the handler asks for.
         expected: &'static str,

@@ -149,7 +149,7 @@ impl Routes {
         if problems.is_empty() {
             // Without a state, axum would make each handler into a route again for every request.
             let router = self.into_unguarded_router().with_state(());
-            return Ok(GuardedApp::new(guard, router));
+            return Ok(GuardedApp::new(guard.of_known_routes(), router));
         }
         Err(RoutesError { problems })
     }

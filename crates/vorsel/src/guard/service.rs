@@ -17,7 +17,6 @@ use tower_service::Service;
 
 use super::caller::Caller;
 use super::decide::{Admitted, Guard};
-use super::request::RequestHead;
 use super::response::{grpc_response, is_grpc, log, response};
 
 /// A service behind a [`Guard`].
@@ -118,7 +117,7 @@ impl<C: Send + Sync + 'static> Guard<C> {
             }
             Err(stop) => {
                 let answer = stop.answer(self.realm());
-                log(&stop, answer.status, RequestHead::method(&request), request.path());
+                log(&stop, answer.status, &request, self.knows_routes());
                 Err(Box::new(if self.answers_grpc() || is_grpc(&request) {
                     grpc_response(answer)
                 } else {

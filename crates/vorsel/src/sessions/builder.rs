@@ -3,7 +3,7 @@
 use std::fmt;
 use std::sync::Arc;
 
-use vorsel_core::{Lifetime, RefreshTokens, SessionLimits};
+use vorsel_core::{AccessPlan, Lifetime, RefreshTokens, SessionLimits};
 
 use super::Sessions;
 use super::recent::Recent;
@@ -58,6 +58,12 @@ impl<C> SessionsBuilder<C> {
     /// How long sessions last, and the retry window. The keyring for refresh tokens is told.
     pub const fn limits(mut self, limits: SessionLimits) -> Self {
         self.limits = limits;
+        self
+    }
+
+    /// Refuses to issue a token with a role that this plan does not declare: the sign-in fails, and says so.
+    pub fn roles_of(mut self, plan: &AccessPlan) -> Self {
+        self.access = self.access.roles_of(plan);
         self
     }
 

@@ -1,7 +1,7 @@
 //! An access token in a cookie.
 
 use http::header::COOKIE;
-use vorsel_core::{Credential, Proven, Refusal};
+use vorsel_core::{Credential, Finding, Proven, Refusal};
 
 use super::source::{Shown, Source};
 use crate::guard::request::RequestHead;
@@ -18,6 +18,11 @@ impl Source for CookieSource {
     fn find<'r>(&self, request: &'r dyn RequestHead) -> Result<Option<Shown<'r>>, Refusal> {
         let token = cookie(request, &self.0)?;
         Ok(token.map(|token| Shown::Token(token, Proven::Nothing)))
+    }
+
+    fn explain(&self, _: &[u8], mut finding: Box<Finding>) -> Refusal {
+        finding.found.push_str(&format!(", in the cookie {:?}", self.0));
+        Refusal::BadToken(finding)
     }
 
     fn comes_unasked(&self) -> bool {
