@@ -272,7 +272,7 @@ fn the_tour_comes_out_as_told() {
         "signature-mismatch",
         "expired",
         "wrong-audience",
-        "no-rule",
+        "no-path",
         "the very same refresh token",
         "revoked",
     ] {

@@ -92,7 +92,8 @@ async fn the_demo_people_reach_what_the_plan_says() {
         (Method::POST, "/weather", [401, 403, 403, 403, 403]),
         (Method::GET, "/observers/obs-0017/proposals", [401, 403, 200, 403, 200]),
         (Method::GET, "/people/obs-0017/roles", [401, 403, 403, 403, 200]),
-        (Method::GET, "/cellar", [401, 403, 403, 403, 403]),
+        (Method::GET, "/cellar", [401, 404, 404, 404, 404]),
+        (Method::PATCH, "/dome", [401, 403, 403, 405, 405]),
     ] {
         for (token, status) in tokens.iter().zip(statuses) {
             assert_eq!(server.call(method.clone(), path, token).await, status, "{method} {path}");

@@ -59,6 +59,12 @@ impl Timestamp {
         Self::from_secs(self.as_secs())
     }
 
+    /// The next whole second, or this one if it is whole: a date that must not be early.
+    pub(crate) fn next_whole_sec(self) -> Self {
+        let whole = self.whole_secs();
+        if whole == self { self } else { whole.after(Duration::from_secs(1)) }
+    }
+
     /// This much later, or the last moment the type can hold.
     #[must_use]
     pub fn after(self, span: Duration) -> Self {

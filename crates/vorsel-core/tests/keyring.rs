@@ -23,7 +23,7 @@ fn times() -> KeyTimes {
 
 /// A quick key, told apart by its ID.
 fn key(kid: &str) -> SigningKey {
-    let start = kid.bytes().fold(7_u8, u8::wrapping_add);
+    let start = kid.bytes().fold(7_u8, |start, byte| start.wrapping_mul(31).wrapping_add(byte));
     let bytes = (0..32).map(|index| start.wrapping_add(index)).collect();
     SigningKey::hmac(Algorithm::Hs256, Secret::new(bytes)).expect("a secret").named(kid)
 }
@@ -38,7 +38,9 @@ fn issue(ring: &Keyring, lifetime: Lifetime, now: Timestamp) -> Result<String, I
 }
 
 fn check(keys: &KeySet, token: &str, now: Timestamp) -> Result<(), String> {
-    let verifier = Verifier::new(keys.clone(), Expectations::access(ISSUER, AUDIENCE));
+    // The largest skew: the clocks of issuers are ahead of ours here.
+    let expectations = Expectations::access(ISSUER, AUDIENCE).skew(Expectations::LARGEST_SKEW).expect("a skew");
+    let verifier = Verifier::new(keys.clone(), expectations);
     verifier.check(token, now).map(drop).map_err(|finding| finding.to_string())
 }
 
@@ -131,6 +133,32 @@ fn a_compromised_key_is_refused_at_once_and_replaced_at_once() {
 }
 
 #[test]
+fn steps_that_would_be_undone_unseen_are_refused() {
+    let mut ring = ring();
+    let planned = ring.roll(key("second"), START).expect("rolled");
+    // Ten seconds before its date another instance may take the key for active.
+    let soon = planned.before(Duration::from_secs(10));
+    let error = ring.activate("second", planned.after(SECOND), soon).expect_err("too late to move");
+    assert_eq!(error, StepError::SignsSoon { kid: "second".to_owned(), planned });
+    ring.activate("second", planned.after(SECOND), soon.before(SECOND)).expect("in time");
+    ring.publish(key("third"), START).expect("published");
+    ring.publish(key("fourth"), START).expect("published");
+    ring.activate("fourth", planned.after(SECOND * 9), START).expect("planned");
+    let error = ring.activate("third", planned.after(SECOND * 9), START).expect_err("the later one signs");
+    assert!(error.to_string().starts_with("key \"third\" would never sign: \"fourth\" takes over at"), "{error}");
+    // A date inside a second is rounded up, so that a safe date never comes early.
+    let inside = START.after(Duration::from_millis(300));
+    assert_eq!(ring.publish(key("fifth"), inside), Ok(START.after(SECOND).after(PUBLISHED)));
+    ring.compromise("second", START).expect("compromised");
+    let text = ring.to_private_text().expect("a text");
+    let mut read = Keyring::from_private_text(&text).expect("the same keyring");
+    for ring in [&mut ring, &mut read] {
+        let error = ring.publish(key("second").named("harmless"), START).expect_err("the same key");
+        assert_eq!(error, StepError::Compromised { kid: "harmless".to_owned(), known: "second".to_owned() });
+    }
+}
+
+#[test]
 fn a_lifetime_the_keyring_does_not_reckon_with_is_refused() {
     let mut ring = ring();
     let error = issue(&ring, Lifetime::minutes(11), START).expect_err("too long");
@@ -181,10 +209,13 @@ enum Event {
     Roll,
     Destroy(usize),
     Compromise(usize),
-    Activate(usize),
-    Issue(u16),
+    /// From so many seconds on.
+    Activate(usize, u16),
+    /// By an instance whose clock is so many milliseconds ahead, or that has not heard of the last step yet.
+    Issue(u16, u16, bool),
     FetchKeys,
-    Wait(u16),
+    /// Milliseconds.
+    Wait(u32),
 }
 
 fn event() -> impl Strategy<Value = Event> {
@@ -192,10 +223,10 @@ fn event() -> impl Strategy<Value = Event> {
         2 => Just(Event::Roll),
         3 => (0..6_usize).prop_map(Event::Destroy),
         1 => (0..6_usize).prop_map(Event::Compromise),
-        2 => (0..6_usize).prop_map(Event::Activate),
-        6 => (1..=600_u16).prop_map(Event::Issue),
+        2 => (0..6_usize, 0..400_u16).prop_map(|(index, seconds)| Event::Activate(index, seconds)),
+        6 => (1..=600_u16, 0..10_000_u16, any::<bool>()).prop_map(|(for_, ahead, late)| Event::Issue(for_, ahead, late)),
         3 => Just(Event::FetchKeys),
-        8 => (0..400_u16).prop_map(Event::Wait),
+        8 => prop_oneof![0..400_000_u32, 0..12_000_u32].prop_map(Event::Wait),
     ]
 }
 
@@ -205,12 +236,17 @@ proptest! {
     #[test]
     fn no_step_that_is_taken_costs_a_token(events in proptest::collection::vec(event(), 1..60)) {
         let (mut ring, mut now) = (ring(), START);
+        // What an instance goes by that has not heard of the last step, and since when there is another.
+        let (mut stale, mut stepped_at) = (ring.clone(), START);
         let (mut cached, mut fetched) = (ring.key_set(), now);
         // A verifier that has lost its keys to an emergency fetches them anew.
         let mut tokens: Vec<(String, String, Timestamp)> = Vec::new();
         let mut states: Vec<(String, KeyState)> = Vec::new();
         for event in events {
             let kid = |index: usize| ring.keys().get(index).map_or(String::new(), |key| key.key_id().to_owned());
+            if !matches!(event, Event::Issue(..) | Event::FetchKeys | Event::Wait(_)) {
+                (stale, stepped_at) = (ring.clone(), now);
+            }
             match event {
                 Event::Roll => drop(ring.roll(key(&format!("k{}", ring.keys().len())), now)),
                 Event::Destroy(index) => drop(ring.destroy(&kid(index), now)),
@@ -225,14 +261,23 @@ proptest! {
                         }
                     }
                 }
-                Event::Activate(index) => drop(ring.activate(&kid(index), now, now)),
-                Event::Issue(seconds) => {
-                    let token = issue(&ring, Lifetime::seconds(seconds), now).expect("a key always signs");
-                    let of = ring.signing_key(now).expect("a key").key_id().to_owned();
+                Event::Activate(index, seconds) => {
+                    drop(ring.activate(&kid(index), now.after(Duration::from_secs(seconds.into())), now));
+                }
+                Event::Issue(seconds, ahead, is_late) => {
+                    let ahead = Duration::from_millis(ahead.into());
+                    // Learning of a step and the difference of clocks take no more than the spread together.
+                    let has_heard = !is_late || now.distance(stepped_at) + ahead >= times().spread;
+                    let (by, at) = (if has_heard { &ring } else { &stale }, now.after(ahead));
+                    let Ok(token) = issue(by, Lifetime::seconds(seconds), at) else { continue };
+                    let of = by.signing_key(at).expect("a key").key_id().to_owned();
+                    if ring.state(&of, now) == Some(KeyState::Compromised) {
+                        continue;
+                    }
                     tokens.push((of, token, now.after(Duration::from_secs(seconds.into()))));
                 }
                 Event::FetchKeys => (cached, fetched) = (ring.key_set(), now),
-                Event::Wait(seconds) => now = now.after(Duration::from_secs(seconds.into())),
+                Event::Wait(millis) => now = now.after(Duration::from_millis(millis.into())),
             }
             if fetched.distance(now) >= times().cache_time {
                 (cached, fetched) = (ring.key_set(), now);

@@ -20,6 +20,8 @@ use crate::encoding::base64url;
 pub struct VerifyingKey {
     algorithm: Algorithm,
     kid: Arc<str>,
+    /// What the key is called by its numbers alone.
+    thumbprint: Arc<str>,
     /// Whether the key came without an ID, from a PEM file for instance. Its issuer may know it by any ID, so it is a
     /// candidate for a token that names a key nobody here knows.
     nameless: bool,
@@ -108,7 +110,8 @@ impl VerifyingKey {
     }
 
     fn new(algorithm: Algorithm, kid: String, material: Material) -> Self {
-        Self { algorithm, kid: kid.into(), nameless: false, material: Arc::new(material) }
+        let thumbprint: Arc<str> = kid.into();
+        Self { algorithm, kid: thumbprint.clone(), thumbprint, nameless: false, material: Arc::new(material) }
     }
 
     /// The same key under another key ID.
@@ -129,6 +132,12 @@ impl VerifyingKey {
     #[must_use]
     pub fn key_id(&self) -> &str {
         &self.kid
+    }
+
+    /// The key's thumbprint, whatever its ID. That of a shared secret is not for others to see
+    /// ([RFC 7638 section 7](https://www.rfc-editor.org/rfc/rfc7638#section-7)).
+    pub(crate) fn thumbprint(&self) -> &str {
+        &self.thumbprint
     }
 
     /// The key ID to keep beside a token that this key signed.

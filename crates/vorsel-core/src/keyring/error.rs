@@ -21,6 +21,32 @@ pub enum StepError {
         /// The ID.
         kid: String,
     },
+    /// The very key that was found to be known to others, under another ID.
+    #[error("expected a new key, but key {kid:?} is the one that was compromised as {known:?}")]
+    Compromised {
+        /// The ID that it comes with.
+        kid: String,
+        /// The ID under which it was compromised.
+        known: String,
+    },
+    /// The key is planned to sign so soon that some instance may take it for active already.
+    #[error("key {kid:?} signs from {planned}, too soon for all instances to learn of another date")]
+    SignsSoon {
+        /// The key.
+        kid: String,
+        /// The date that stands.
+        planned: Timestamp,
+    },
+    /// Another key takes over in the same second, so this one would never sign.
+    #[error("key {kid:?} would never sign: {other:?} takes over at {from} as well; choose another second")]
+    NeverSigns {
+        /// The key.
+        kid: String,
+        /// The one that signs instead.
+        other: String,
+        /// The date.
+        from: Timestamp,
+    },
     /// A shared secret beside public keys, or the other way about.
     #[error("expected a key of the same family as the others, but found one for {found}")]
     OtherFamily {

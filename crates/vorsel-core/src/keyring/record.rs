@@ -41,6 +41,8 @@ impl fmt::Display for KeyState {
 pub struct KeyRecord {
     pub(super) kid: String,
     pub(super) algorithm: Algorithm,
+    /// What the key is called by its numbers alone; kept when the key is gone, so that it does not come back.
+    pub(super) thumbprint: Option<String>,
     /// Gone once the key is compromised or destroyed.
     pub(super) key: Option<Arc<SigningKey>>,
     pub(super) published_at: Timestamp,
@@ -54,6 +56,7 @@ impl KeyRecord {
         Self {
             kid: key.key_id().to_owned(),
             algorithm: key.algorithm(),
+            thumbprint: Some(key.verifying().thumbprint().to_owned()),
             key: Some(key),
             published_at: at,
             active_from: None,

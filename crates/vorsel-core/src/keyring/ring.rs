@@ -111,8 +111,9 @@ impl Keyring {
     /// # Errors
     /// If a key with its ID is or was in the keyring, or it is a shared secret among public keys or the other way about.
     pub fn publish(&mut self, key: SigningKey, now: Timestamp) -> Result<Timestamp, StepError> {
-        self.admit(key.key_id(), key.algorithm())?;
-        self.keys.push(KeyRecord::published(Arc::new(key), now.whole_secs()));
+        self.admit(key.key_id(), key.algorithm(), Some(key.verifying().thumbprint()))?;
+        // Rounded down, the safe dates that follow from it would be up to a second early.
+        self.keys.push(KeyRecord::published(Arc::new(key), now.next_whole_sec()));
         Ok(self.earliest_signing(&self.keys[self.keys.len() - 1]))
     }
 
@@ -120,17 +121,28 @@ impl Keyring {
     /// a compromise, a key may sign at once: better some verifiers that do not know it yet than no token at all.
     ///
     /// # Errors
-    /// If there is no such key, it is not pre-active, or `from` is before its earliest safe date.
+    /// If there is no such key, it is not pre-active, `from` is before its earliest safe date, another key takes over in the
+    /// same second, or the key has a date that is too near for all instances to learn of another.
     pub fn activate(&mut self, kid: &str, from: Timestamp, now: Timestamp) -> Result<(), StepError> {
         let index = self.index(kid)?;
-        let (from, state) = (from.max(now).whole_secs(), self.state_of(index, now));
+        let (from, state) = (from.max(now), self.state_of(index, now));
+        let signs_now = self.signing_key(now).is_some();
+        // Where nothing signs, a second is not waited for.
+        let from = if signs_now { from.next_whole_sec() } else { from.whole_secs() };
         if state != KeyState::PreActive {
             return Err(StepError::WrongState { kid: kid.to_owned(), step: "begin to sign", state });
         }
         let earliest = self.earliest_signing(&self.keys[index]);
-        if from < earliest && self.signing_key(now).is_some() {
+        if from < earliest && signs_now {
             let published_at = self.keys[index].published_at;
             return Err(StepError::SignsTooEarly { kid: kid.to_owned(), published_at, earliest });
+        }
+        let soon = now.after(self.times.spread);
+        if let Some(planned) = self.keys[index].active_from.filter(|planned| *planned != from && *planned <= soon) {
+            return Err(StepError::SignsSoon { kid: kid.to_owned(), planned });
+        }
+        if let Some(other) = self.keys[index + 1..].iter().find(|key| key.takes_over_at() == Some(from)) {
+            return Err(StepError::NeverSigns { kid: kid.to_owned(), other: other.kid.clone(), from });
         }
         self.keys[index].active_from = Some(from);
         Ok(())
@@ -146,7 +158,7 @@ impl Keyring {
         let earliest = self.publish(key, now)?;
         let from = if self.signing_key(now).is_some() { earliest } else { now };
         self.activate(&kid, from, now)?;
-        Ok(from.whole_secs())
+        Ok(self.keys.last().and_then(|key| key.active_from).unwrap_or(from))
     }
 
     /// Refuses everything a key has signed, from `now` on, and forgets the key. If it was the one that signs, nothing
@@ -210,9 +222,13 @@ impl Keyring {
     }
 
     /// Whether a key of this ID and algorithm can be added.
-    pub(super) fn admit(&self, kid: &str, algorithm: Algorithm) -> Result<(), StepError> {
+    pub(super) fn admit(&self, kid: &str, algorithm: Algorithm, thumbprint: Option<&str>) -> Result<(), StepError> {
         if self.keys.iter().any(|known| known.kid == kid) {
             return Err(StepError::KnownKey { kid: kid.to_owned() });
+        }
+        let is_it = |known: &&KeyRecord| known.compromised_at.is_some() && known.thumbprint.as_deref() == thumbprint;
+        if let Some(known) = self.keys.iter().find(is_it).filter(|_| thumbprint.is_some()) {
+            return Err(StepError::Compromised { kid: kid.to_owned(), known: known.kid.clone() });
         }
         if self.keys.iter().any(|known| known.algorithm.is_symmetric() != algorithm.is_symmetric()) {
             return Err(StepError::OtherFamily { found: algorithm.name() });

@@ -64,6 +64,9 @@ fn member(record: &KeyRecord) -> Result<Zeroizing<String>, KeyError> {
     };
     let mut text = Zeroizing::new(String::with_capacity(key.len() + 256));
     text.push_str(key.trim_end_matches('}'));
+    if let Some(thumbprint) = &record.thumbprint {
+        text.push_str(&format!(",\"thumbprint\":\"{thumbprint}\""));
+    }
     let dates = [
         ("published_at", Some(record.published_at)),
         ("active_from", record.active_from),
@@ -104,7 +107,8 @@ fn read(object: &Object) -> Result<Keyring, KeyringTextError> {
     let mut ring = Keyring { times, keys: Vec::with_capacity(keys.len()) };
     for (index, key) in keys.iter().enumerate() {
         let record = read_key(key, index)?;
-        ring.admit(&record.kid, record.algorithm).map_err(|source| KeyringTextError::Step { index, source })?;
+        ring.admit(&record.kid, record.algorithm, record.thumbprint.as_deref())
+            .map_err(|source| KeyringTextError::Step { index, source })?;
         ring.keys.push(record);
     }
     Ok(ring)
@@ -125,10 +129,15 @@ fn read_key(key: &Value, index: usize) -> Result<KeyRecord, KeyringTextError> {
         Some(_) => None,
         None => Some(SigningKey::of_jwk(jwk).map_err(|source| KeyringTextError::Key { index, source })?),
     };
+    let thumbprint = match &key {
+        Some(key) => Some(key.verifying().thumbprint().to_owned()),
+        None => jwk.get("thumbprint").and_then(Value::as_str).map(str::to_owned),
+    };
     let algorithm = Algorithm::from_name(text("alg")?).ok_or(wrong("alg", "a supported algorithm"))?;
     Ok(KeyRecord {
         kid: text("kid")?.to_owned(),
         algorithm,
+        thumbprint,
         key: key.map(Arc::new),
         published_at: date("published_at")?.ok_or(wrong("published_at", "a number of seconds"))?,
         active_from: date("active_from")?,
