@@ -15,8 +15,6 @@ use serde_json::value::RawValue;
 use serde_json::{Map, Number, Value};
 use zeroize::Zeroize;
 
-use crate::finding::quoted;
-
 /// A JSON object, no member twice. The members are in the order written if the app has switched on `preserve_order` of
 /// `serde_json`, otherwise in the order of their names.
 pub type Object = Map<String, Value>;
@@ -95,7 +93,8 @@ impl JsonError {
 /// The error for a member that stands there twice.
 #[cold]
 pub(crate) fn twice<E: serde::de::Error>(name: &str) -> E {
-    E::custom(format_args!("member {} twice", quoted(name)))
+    let shown: String = name.chars().take(80).collect();
+    E::custom(format_args!("member {shown:?} twice"))
 }
 
 /// A visitor that is shown any value, so that a wrong type is named and not only its first character.

@@ -14,7 +14,7 @@ use super::atoms::{Atom, Piece, Term, Thing};
 use super::budget::{Exhausted, Steps};
 use super::numbers;
 use super::words::{Demand, Sign, Word, Words};
-use crate::rule::{Comparison, Held, compare};
+use crate::rule::Comparison;
 
 /// An atom by its number, and whether it holds.
 pub(super) type Literal = (usize, bool);
@@ -347,9 +347,4 @@ fn try_out(
             at += 1;
         }
     }
-}
-
-/// Whether two values are the same to a rule.
-pub(super) fn same(one: &Value, other: &Value) -> bool {
-    compare(Held::Json(one), Comparison::Equal, Held::Json(other))
 }

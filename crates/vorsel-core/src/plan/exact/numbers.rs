@@ -6,7 +6,7 @@
 use serde_json::{Number, Value};
 
 use super::atoms::{Atom, Term};
-use super::caller::same;
+use super::truth::same;
 use crate::rule::{Comparison, Held, compare};
 
 /// Numbers for so many variables that are compared with each other and with literals.

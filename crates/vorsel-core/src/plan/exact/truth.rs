@@ -26,7 +26,6 @@ pub(super) fn truth<'v>(atom: &Atom, things: &[Thing], value: &impl Values<'v>) 
         },
         Atom::OneOf(term, values) => {
             let held = resolve(term, value)?;
-            let same = |held: &Value, one: &Value| compare(Held::Json(held), Comparison::Equal, Held::Json(one));
             Some(held.is_some_and(|held| values.iter().any(|one| same(&held, one))))
         }
         Atom::Apart(one, other) => {
@@ -62,4 +61,9 @@ fn resolve<'v>(term: &Term, value: &impl Values<'v>) -> Option<Option<Value>> {
             Some(Some(Value::String(text)))
         }
     }
+}
+
+/// Whether two values are the same to a rule.
+pub(super) fn same(one: &Value, other: &Value) -> bool {
+    compare(Held::Json(one), Comparison::Equal, Held::Json(other))
 }

@@ -308,7 +308,7 @@ impl Way {
             match signs.next() {
                 None => drop(open.pop()),
                 Some(Sign::Variable(variable)) if self.bound.contains_key(variable) => {
-                    open.push(self.bound[variable].iter())
+                    open.push(self.bound[variable].iter());
                 }
                 Some(sign) => written.push(*sign),
             }
