@@ -90,8 +90,8 @@ Findings
       expected a time after now, 2011-03-22T18:47:00Z
       found    2011-03-22T18:43:00Z (4 minutes ago)
       RFC 7519 section 4.1.4
-  ✓ own claims               they fit
   - audience                 not checked without --audience
+  - own claims               not checked: only the app knows their type
 
 Refused for wrong-issuer, expired
 

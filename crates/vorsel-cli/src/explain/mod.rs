@@ -81,6 +81,7 @@ fn one(desk: &Desk, arguments: &ExplainArguments) -> Result<bool, Failure> {
     };
     let findings = desk.verifier.examine::<Object>(&token, desk.now);
     let asked = [("issuer", arguments.issuer.is_some()), ("audience", arguments.audience.is_some())];
+    // Whether the app's own claims fit, only the app can tell.
     let not_checked: Vec<_> = asked.into_iter().filter(|(_, asked)| !asked).map(|(name, _)| name).collect();
     if arguments.json {
         anstream::println!("{}", serde_json::to_string_pretty(&record::whole(&token, &findings, &not_checked))?);

@@ -1,7 +1,7 @@
 //! Findings as JSON. The members here are a promise to scripts.
 
 use serde_json::{Value, json};
-use vorsel::{Finding, Findings, Object, UncheckedToken};
+use vorsel::{Check, Finding, Findings, Object, UncheckedToken};
 
 /// One line of a batch: the line's number, whether it is accepted, the codes, and the findings that did not hold.
 pub(super) fn line(number: u64, findings: &Findings<Object>) -> Value {
@@ -21,7 +21,7 @@ pub(super) fn whole(token: &[u8], findings: &Findings<Object>, not_checked: &[&s
         "refused_for": codes(findings),
         "header": unchecked.as_ref().map(UncheckedToken::header),
         "claims": unchecked.as_ref().and_then(UncheckedToken::claims),
-        "findings": findings.iter().map(finding).collect::<Vec<_>>(),
+        "findings": findings.iter().filter(|finding| finding.check != Check::OwnClaims).map(finding).collect::<Vec<_>>(),
         "not_checked": not_checked,
     })
 }

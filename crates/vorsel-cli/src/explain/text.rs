@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use serde_json::Value;
-use vorsel::{Finding, Findings, Object, Timestamp, UncheckedToken, spoken};
+use vorsel::{Check, Finding, Findings, Object, Timestamp, UncheckedToken, spoken};
 
 use crate::paint::{bad, faint, good, heading, printable};
 
@@ -18,12 +18,13 @@ pub(super) fn explained(token: &[u8], findings: &Findings<Object>, not_checked: 
         }
     }
     let _ = writeln!(text, "{}", heading("Findings"));
-    for finding in findings.iter() {
+    for finding in findings.iter().filter(|finding| finding.check != Check::OwnClaims) {
         if finding.held { held(&mut text, finding) } else { failed(&mut text, finding) }
     }
     for name in not_checked {
         let _ = writeln!(text, "  - {name:<24} {}", faint(format!("not checked without --{name}")));
     }
+    let _ = writeln!(text, "  - {:<24} {}", "own claims", faint("not checked: only the app knows their type"));
     let refused: Vec<_> = findings.refused_for().map(|finding| finding.check.code()).collect();
     let _ = match refused.as_slice() {
         [] => writeln!(text, "\n{}", good("Accepted")),

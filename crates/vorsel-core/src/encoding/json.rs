@@ -6,6 +6,7 @@
 //! 128 levels, so no input can exhaust the stack.
 
 use std::borrow::Cow;
+use std::cell::Cell;
 use std::collections::HashSet;
 use std::fmt;
 
@@ -256,6 +257,69 @@ impl<'t> FromIterator<Cow<'t, str>> for Names<'t> {
             all.add(name);
         });
         all
+    }
+}
+
+/// Looks at a value with the same strictness as [`Strict`] and keeps nothing of it. Each value costs one of those that there
+/// may still be, so that a stranger cannot make a small text dear.
+pub(crate) struct Skip<'c>(pub(crate) &'c Cell<u32>);
+
+impl<'de> DeserializeSeed<'de> for Skip<'_> {
+    type Value = ();
+
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<(), D::Error> {
+        let left = self.0.get().checked_sub(1);
+        self.0.set(left.ok_or_else(|| serde::de::Error::custom("more values than a header has"))?);
+        reader.deserialize_any(self)
+    }
+}
+
+impl<'de> Visitor<'de> for Skip<'_> {
+    type Value = ();
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a JSON value")
+    }
+
+    fn visit_unit<E>(self) -> Result<(), E> {
+        Ok(())
+    }
+
+    fn visit_bool<E>(self, _: bool) -> Result<(), E> {
+        Ok(())
+    }
+
+    fn visit_i64<E>(self, _: i64) -> Result<(), E> {
+        Ok(())
+    }
+
+    fn visit_u64<E>(self, _: u64) -> Result<(), E> {
+        Ok(())
+    }
+
+    fn visit_f64<E>(self, _: f64) -> Result<(), E> {
+        Ok(())
+    }
+
+    fn visit_str<E>(self, _: &str) -> Result<(), E> {
+        Ok(())
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<(), A::Error> {
+        while items.next_element_seed(Skip(self.0))?.is_some() {}
+        Ok(())
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<(), A::Error> {
+        let mut names = Names::default();
+        while let Some(name) = members.next_key_seed(Typed(Text("a name")))? {
+            if names.contains(&name) {
+                return Err(twice(&name));
+            }
+            members.next_value_seed(Skip(self.0))?;
+            names.add(name);
+        }
+        Ok(())
     }
 }
 

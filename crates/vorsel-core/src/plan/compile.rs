@@ -70,6 +70,13 @@ impl<'a> Compiler<'a> {
         self.mistakes.push((span.clone(), message));
     }
 
+    /// What may have been meant, as long as there are few mistakes: with a thousand of them, a thousand names to choose from
+    /// would be a million comparisons.
+    fn advice<'k>(&self, name: &str, known: impl Iterator<Item = &'k str>) -> String {
+        const FEW: usize = 50;
+        if self.mistakes.len() < FEW { did_you_mean(name, known) } else { String::new() }
+    }
+
     /// Names that are well formed and declared once.
     fn declared<'n>(&mut self, what: &str, names: impl Iterator<Item = &'n Spanned>, fits: fn(&str) -> bool) {
         let mut seen = BTreeSet::new();
@@ -94,7 +101,7 @@ impl<'a> Compiler<'a> {
             declared.iter().map(|(role, includes)| (role.name.as_str(), includes)).collect();
         for Spanned { name, span } in declared.iter().flat_map(|(_, includes)| includes) {
             if !direct.contains_key(name.as_str()) {
-                let advice = did_you_mean(name, direct.keys().copied());
+                let advice = self.advice(name, direct.keys().copied());
                 self.mistake(span, format!("unknown role {name:?}{advice}"));
             }
         }

@@ -3,6 +3,7 @@
 //! Only one signature in compact form is read; the JSON serialization, unencoded payloads and encryption are not.
 
 use std::borrow::Cow;
+use std::cell::Cell;
 use std::fmt;
 
 use serde::de::{Error as _, MapAccess, Visitor};
@@ -11,7 +12,7 @@ use smallvec::SmallVec;
 
 use super::kind::Kind;
 use crate::encoding::base64url::{self, Base64Error};
-use crate::encoding::json::{self, Names, Strict, Text, Typed};
+use crate::encoding::json::{self, Names, Skip, Strict, Text, Typed};
 use crate::finding::{Detail, quoted};
 use crate::key::VerifyingKey;
 
@@ -159,6 +160,9 @@ impl<'a> Header<'a> {
     }
 }
 
+/// How many values a header may have in members that are left unread: a chain of certificates and a key are some twenty.
+const MOST_VALUES: u32 = 64;
+
 struct HeaderVisitor;
 
 impl<'de> Visitor<'de> for HeaderVisitor {
@@ -170,7 +174,7 @@ impl<'de> Visitor<'de> for HeaderVisitor {
 
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Header<'de>, A::Error> {
         let (mut alg, mut typ, mut kid, mut crit) = (None, None, None, None);
-        let mut others = Names::default();
+        let (mut others, left) = (Names::default(), Cell::new(MOST_VALUES));
         while let Some(name) = members.next_key_seed(Typed(Text("a name")))? {
             let (slot, seed) = match &*name {
                 "alg" => (&mut alg, Text("a string in \"alg\"")),
@@ -186,7 +190,7 @@ impl<'de> Visitor<'de> for HeaderVisitor {
                     if others.contains(&name) {
                         return Err(json::twice(&name));
                     }
-                    members.next_value_seed(Strict)?;
+                    members.next_value_seed(Skip(&left))?;
                     others.add(name);
                     continue;
                 }

@@ -25,16 +25,23 @@ impl ScopeError {
 }
 
 impl Scopes {
+    /// How many scopes a list may have that somebody asks for.
+    pub const MOST: usize = 256;
+
     /// Reads the space-separated list; the empty text is the empty set.
     ///
     /// # Errors
-    /// If a value is empty or holds a character that RFC 6749 does not allow.
+    /// If a value is empty or holds a character that RFC 6749 does not allow, or if there are more than [`MOST`](Self::MOST).
     pub fn parse(text: &str) -> Result<Self, ScopeError> {
         if text.is_empty() {
             return Ok(Self::default());
         }
         if !is_scope_list(text) {
             return Err(ScopeError::of(text));
+        }
+        let count = text.split(' ').count();
+        if count > Self::MOST {
+            return Err(ScopeError { found: format!("{count} of them, more than {}", Self::MOST) });
         }
         let (mut scopes, mut seen) = (String::with_capacity(text.len()), Names::default());
         for value in text.split(' ').filter(|value| seen.add(Cow::Borrowed(*value))) {

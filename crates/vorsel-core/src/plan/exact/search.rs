@@ -57,13 +57,13 @@ impl Model {
         let (lone, decided) = (lone(&families, things, atoms), vec![None; atoms.len()]);
         let (dead, steps) = (HashSet::new(), purse.question());
         let mut search = Search { things, atoms, formulas, families, lone, decided, dead, steps };
-        let found =
-            search.runs(formula, None).and_then(|found| if found { search.values().map(Some) } else { Ok(None) });
-        match found {
-            Ok(Some(values)) => Answer::Found(Found { values }),
-            Ok(None) => Answer::Nobody,
-            Err(Exhausted) => Answer::Unsettled,
+        match search.runs(formula, None) {
+            Ok(true) => {}
+            Ok(false) => return Answer::Nobody,
+            Err(Exhausted) => return Answer::Unsettled,
         }
+        search.leave_out(formula);
+        search.values().map_or(Answer::Unsettled, |values| Answer::Found(Found { values }))
     }
 }
 
@@ -241,6 +241,28 @@ impl Search<'_, '_> {
             Node::Is(at, wanted) => Some((*at, *wanted)),
             Node::All(parts) => parts.iter().find_map(atom),
             _ => None,
+        }
+    }
+
+    /// Takes roles, scopes and what else a caller has from the one who was found, as far as the formula holds without them:
+    /// the shorter the example, the better it tells why. In a formula so large that nobody reads the example, the rest stays.
+    fn leave_out(&mut self, formula: Formula) {
+        let mut room = 20_000_usize;
+        for atom in 0..self.atoms.len() {
+            let Atom::Flag(variable) = self.atoms[atom] else { continue };
+            if self.things[variable] == Thing::IsOwnPerson || self.decided[atom] != Some(true) {
+                continue;
+            }
+            self.decided[atom] = Some(false);
+            let Self { formulas, decided, .. } = self;
+            let (left, work) = formulas.given_again(formula, |atom| decided[atom]);
+            if formulas.constant(left) != Some(true) {
+                self.decided[atom] = Some(true);
+            }
+            room = room.saturating_sub(work);
+            if room == 0 || self.steps.take(work).is_err() {
+                return;
+            }
         }
     }
 
