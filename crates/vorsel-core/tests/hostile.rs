@@ -196,7 +196,7 @@ fn key_ids() -> Vec<Row> {
 }
 
 fn header_games() -> Vec<Row> {
-    let fixed: [(&str, &'static [&'static str]); 32] = [
+    let fixed: [(&str, &'static [&'static str]); 33] = [
         (r#"{"alg":"HS256","typ":"at+jwt","alg":"HS256"}"#, MALFORMED),
         (r#"{"alg":"none","alg":"HS256","typ":"at+jwt"}"#, MALFORMED),
         (r#"{"alg":"HS256","\u0061lg":"none","typ":"at+jwt"}"#, MALFORMED),
@@ -227,6 +227,7 @@ fn header_games() -> Vec<Row> {
         (r#"{"alg":"HS256","typ":"at+jwt","crit":null}"#, MALFORMED),
         (r#"{"alg":"HS256","typ":"at+jwt","crit":"exp","exp":1}"#, MALFORMED),
         (r#"{"alg":"HS256","typ":"at+jwt","crit":[7]}"#, MALFORMED),
+        (r#"{"alg":"HS256","typ":"at+jwt","crit":["alg","alg"],"crit":["alg"]}"#, MALFORMED),
         (r#"{"alg":"HS256","typ":"at+jwt","b64":false}"#, FINE),
         (" {\"typ\":\"at+jwt\",\n\"alg\":\"HS256\"}\t", FINE),
     ];
@@ -512,7 +513,7 @@ fn bombs() -> Vec<Row> {
                 "{{\"alg\":\"HS256\",\"typ\":\"at+jwt\",\"x\":1,\"crit\":[{}\"x\"]}}",
                 "\"x\",".repeat(999)
             )),
-            CRITICAL,
+            MALFORMED,
         ),
     ]
 }

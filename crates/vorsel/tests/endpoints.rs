@@ -69,6 +69,7 @@ async fn wrong_calls_get_clear_answers() {
         ("POST", FORM, grant.to_owned(), 400, json!("invalid_request")),
         ("POST", FORM, format!("{grant}&refresh_token="), 400, json!("invalid_request")),
         ("POST", FORM, format!("{grant}&{grant}&refresh_token={token}"), 400, json!("invalid_request")),
+        ("POST", FORM, format!("{grant}&refresh_token={token}{}", "&x=".repeat(63)), 400, json!("invalid_request")),
         ("POST", FORM, format!("grant_type=password&refresh_token={token}"), 400, json!("unsupported_grant_type")),
         ("POST", FORM, format!("{grant}&client_id=phone&refresh_token={token}"), 400, json!("invalid_client")),
         ("POST", FORM, format!("{grant}&refresh_token={token}&scope=dome:move"), 400, json!("invalid_scope")),

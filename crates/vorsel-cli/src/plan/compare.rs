@@ -63,9 +63,7 @@ fn shown(change: &RouteChange) -> String {
         }
     }
     if !change.is_settled {
-        text.push_str(
-            "  not settled whether anybody else gains or loses it: that takes more work than a question may take\n",
-        );
+        text.push_str("  not settled whether anybody else gains or loses it\n");
     }
     text
 }

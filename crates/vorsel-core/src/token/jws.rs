@@ -6,8 +6,9 @@ use std::borrow::Cow;
 use std::cell::Cell;
 use std::fmt;
 
-use serde::de::{Error as _, MapAccess, Visitor};
+use serde::de::{DeserializeSeed, Error as _, MapAccess, Visitor};
 use serde_json::Value;
+use serde_json::value::RawValue;
 use smallvec::SmallVec;
 
 use super::kind::Kind;
@@ -162,6 +163,8 @@ impl<'a> Header<'a> {
 
 /// How many values a header may have in members that are left unread: a chain of certificates and a key are some twenty.
 const MOST_VALUES: u32 = 64;
+/// How long the list of critical extensions may be, in bytes. No extension is understood, so any will do to refuse the token.
+const LONGEST_CRITICAL: usize = 1_024;
 
 struct HeaderVisitor;
 
@@ -181,7 +184,12 @@ impl<'de> Visitor<'de> for HeaderVisitor {
                 "typ" => (&mut typ, Text("a string in \"typ\"")),
                 "kid" => (&mut kid, Text("a string in \"kid\"")),
                 "crit" => {
-                    if crit.replace(members.next_value_seed(Strict)?).is_some() {
+                    let text = members.next_value::<&RawValue>()?.get();
+                    if text.len() > LONGEST_CRITICAL {
+                        return Err(A::Error::custom(format_args!("{} bytes in \"crit\"", text.len())));
+                    }
+                    let names = Strict.deserialize(&mut serde_json::Deserializer::from_str(text));
+                    if crit.replace(names.map_err(A::Error::custom)?).is_some() {
                         return Err(json::twice("crit"));
                     }
                     continue;

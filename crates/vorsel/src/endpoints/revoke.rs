@@ -18,7 +18,7 @@ use super::state::Endpoints;
 /// access token is revoked alone.
 pub(super) async fn revoke<C: Serialize + Send + Sync + 'static>(
     State(endpoints): State<Arc<Endpoints<C>>>,
-    form: Result<Form<Vec<(String, String)>>, FormRejection>,
+    form: Result<Form<Parameters>, FormRejection>,
 ) -> Result<Response, OAuthError> {
     let parameters = Parameters::read(form)?;
     let (token, client_id) = (parameters.required("token")?, parameters.get("client_id"));

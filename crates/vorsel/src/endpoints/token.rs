@@ -17,7 +17,7 @@ use crate::sessions::{RenewError, RenewalRequest};
 
 pub(super) async fn renew<C: Serialize + Send + Sync + 'static>(
     State(endpoints): State<Arc<Endpoints<C>>>,
-    form: Result<Form<Vec<(String, String)>>, FormRejection>,
+    form: Result<Form<Parameters>, FormRejection>,
 ) -> Result<Response, OAuthError> {
     let parameters = Parameters::read(form)?;
     if parameters.required("grant_type")? != "refresh_token" {
