@@ -176,8 +176,18 @@ fn own_claims_that_do_not_fit_name_the_member_the_wanted_and_the_found() {
         let token = signed(header().to_string(), &claims);
         let found =
             verifier().check_as::<Staff>(&token, NOW).err().map(|finding| (finding.check.code(), finding.found));
+        // The words are serde_json's, and it has fewer of them with `arbitrary_precision`; the finding is the same.
+        let expected = match expected {
+            Some(words) if words.contains("300") && is_short_of_words() => Some("invalid number in \"training\""),
+            other => other,
+        };
         assert_eq!(found, expected.map(|found| ("misfit-claim", found.to_owned())), "{claims}");
     }
+}
+
+/// Whether some crate has switched on `arbitrary_precision`.
+fn is_short_of_words() -> bool {
+    serde_json::from_str::<serde_json::Value>("1.50").is_ok_and(|number| number.to_string() == "1.50")
 }
 
 #[test]
