@@ -56,7 +56,7 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
         ("/dome", None, 401),
         ("/dome", Some("observer"), 403),
         ("/dome", Some("director"), 200),
-        ("/cellar", Some("director"), 403),
+        ("/cellar", Some("director"), 404),
     ] {
         let request = client.get(format!("{base}{path}"));
         let response = match role {
