@@ -187,7 +187,7 @@ fn own_claims_that_do_not_fit_name_the_member_the_wanted_and_the_found() {
 
 /// Whether some crate has switched on `arbitrary_precision`.
 fn is_short_of_words() -> bool {
-    serde_json::from_str::<serde_json::Value>("1.50").is_ok_and(|number| number.to_string() == "1.50")
+    serde_json::from_str::<serde_json::Value>("1.50").is_ok_and(|number| number.to_string().len() == 4)
 }
 
 #[test]
