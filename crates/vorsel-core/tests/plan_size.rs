@@ -147,3 +147,14 @@ fn what_takes_more_than_the_budget_is_not_settled_and_says_so() {
     assert!(plan.compare(&other).iter().any(|change| !change.is_settled));
     assert_eq!(plan.compare(&plan), [], "what is written alike is the same");
 }
+
+/// On a thread with the stack that tests and servers' workers have.
+#[test]
+fn a_rule_of_more_claims_than_the_stack_has_room_for_loads() {
+    for between in [" and ", " or "] {
+        let claims: Vec<_> =
+            (0..700).map(|number| format!("(claims.a{number} == 1 or claims.b{number} == 2)")).collect();
+        let plan = observatory().need("GET", "/", claims.join(between).as_str()).build().expect("a plan");
+        assert_eq!(plan.table().rows.len(), 1);
+    }
+}

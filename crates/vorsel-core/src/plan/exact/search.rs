@@ -56,7 +56,7 @@ impl Model {
         let families = families(things.len(), atoms);
         let (lone, decided) = (lone(&families, things, atoms), vec![None; atoms.len()]);
         let (dead, steps) = (HashSet::new(), purse.question());
-        let mut search = Search { things, atoms, formulas, families, lone, decided, dead, steps };
+        let mut search = Search { things, atoms, formulas, families, lone, decided, dead, depth: 0, steps };
         match search.runs(formula, None) {
             Ok(true) => {}
             Ok(false) => return Answer::Nobody,
@@ -125,12 +125,24 @@ struct Search<'m, 'p> {
     decided: Vec<Option<bool>>,
     /// What was left of the formula, and what is said of the families of its atoms, where nothing helped.
     dead: HashSet<(Formula, Vec<Literal>)>,
+    /// How many decisions lie inside each other.
+    depth: u32,
     steps: Steps<'p>,
 }
+
+/// How many decisions may lie inside each other: each takes a piece of the stack.
+const DEEPEST: u32 = 500;
 
 impl Search<'_, '_> {
     /// Whether the rest of the formula can be made true; `last` is the family that was looked at last.
     fn runs(&mut self, formula: Formula, last: Option<usize>) -> Result<bool, Exhausted> {
+        self.depth += 1;
+        let found = if self.depth > DEEPEST { Err(Exhausted) } else { self.goes_on(formula, last) };
+        self.depth -= 1;
+        found
+    }
+
+    fn goes_on(&mut self, formula: Formula, last: Option<usize>) -> Result<bool, Exhausted> {
         let (left, open) = self.left_of(formula)?;
         if let Some(value) = self.formulas.constant(left) {
             return Ok(value);
