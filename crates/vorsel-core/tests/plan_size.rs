@@ -158,3 +158,25 @@ fn a_rule_of_more_claims_than_the_stack_has_room_for_loads() {
         assert_eq!(plan.table().rows.len(), 1);
     }
 }
+
+/// Far more than anybody writes. What is simple is settled all the same, and what is not comes to an end.
+#[test]
+fn rules_of_thousands_of_atoms_come_to_an_end() {
+    let many = |between: &str, atom: &dyn Fn(usize) -> String| (0..2_000).map(atom).collect::<Vec<_>>().join(between);
+    let table: [(String, bool); 9] = [
+        (many(" and ", &|number| format!("claims.a{number} == {number}")), true),
+        (many(" or ", &|number| format!("claims.a{number} == {number}")), true),
+        (many(" and ", &|number| format!("claims.a{number} == sub")), true),
+        (many(" and ", &|number| format!("claims.a != {number}")), true),
+        (many(" and ", &|number| format!("not client c{number}")), true),
+        (many(" and ", &|number| format!("(role observer or scope s{number})")), true),
+        (format!("claims{} == 1", ".a".repeat(8_000)), true),
+        (many(" or ", &|number| format!("claims.a contains {number} or claims.a.b{number} == 1")), false),
+        (many(" and ", &|number| format!("(claims.a{number} == 1 or claims.b{number} == 2)")), false),
+    ];
+    for (rule, is_settled) in table {
+        let plan = observatory().need("GET", "/", rule.as_str()).build().expect("a plan");
+        let is_told = plan.warnings().iter().any(|warning| warning.to_string().starts_with("not settled"));
+        assert_eq!((plan.table().is_settled(), is_told), (is_settled, !is_settled), "{:.80}", rule);
+    }
+}

@@ -1,14 +1,15 @@
 //! The normal form of rules: policies resolved, roles as sets, `not` at the atoms. It is made once, when a plan is loaded;
 //! whatever is asked of a rule, by a request or about all callers, is read off it.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 use super::formula::{Formula, Formulas, Node};
 use super::tree::Rule;
 
 /// What one atom of a formula stands for.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(crate) struct Atom {
     /// The atom as it is written.
     pub(crate) rule: Rule,
@@ -17,13 +18,21 @@ pub(crate) struct Atom {
 }
 
 /// The roles whose holders have a role.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Holders {
     /// The role itself, and those that include it.
     roles: Arc<[String]>,
     /// The roles that the plan declares, if one that it does not declare counts as this one. It does under a `not`: nobody
     /// knows what such a role includes, and taking a role's line out of the plan must not let its holders in.
     declared: Option<Arc<BTreeSet<String>>>,
+}
+
+/// They hang on the role and the side of the `not`, and that is enough of a hash: their lists may be long.
+impl Hash for Holders {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.roles.first().hash(state);
+        self.declared.is_some().hash(state);
+    }
 }
 
 impl Holders {
@@ -46,6 +55,8 @@ pub(crate) trait RoleBook {
 #[derive(Clone, Debug)]
 pub(crate) struct NormalForm {
     pub(crate) atoms: Vec<Atom>,
+    /// The place of each atom.
+    known: HashMap<Atom, usize>,
     pub(crate) formulas: Formulas,
     declared: Arc<BTreeSet<String>>,
     holders: BTreeMap<String, Arc<[String]>>,
@@ -68,6 +79,7 @@ impl NormalForm {
         }
         Self {
             atoms: Vec::new(),
+            known: HashMap::new(),
             formulas: Formulas::new(),
             declared: Arc::new(book.roles().map(|(role, _)| role.to_owned()).collect()),
             holders: holders.into_iter().map(|(role, holders)| (role, holders.into())).collect(),
@@ -118,8 +130,8 @@ impl NormalForm {
             atom => {
                 let holders = if let Rule::Role(name) = atom { Some(self.holders_of(name, !holds)) } else { None };
                 let atom = Atom { rule: atom.clone(), holders };
-                let number = self.atoms.iter().position(|known| *known == atom).unwrap_or_else(|| {
-                    self.atoms.push(atom);
+                let number = *self.known.entry(atom).or_insert_with_key(|atom| {
+                    self.atoms.push(atom.clone());
                     self.atoms.len() - 1
                 });
                 self.formulas.is(number, holds)

@@ -18,7 +18,7 @@ use crate::credential::Credential;
 /// assert_eq!(built, read);
 /// # Ok::<(), vorsel_core::rule::RuleError>(())
 /// ```
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Rule {
     /// Any caller whose token was accepted.
@@ -54,7 +54,7 @@ pub enum Rule {
 }
 
 /// A value in a comparison.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Operand {
     /// The caller's subject, `sub`: of our own people, unless the plan says otherwise. It is missing where the token is a
@@ -72,7 +72,7 @@ pub enum Operand {
 }
 
 /// How two values are compared. Order is for numbers only.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Comparison {
     /// `==`
     Equal,

@@ -8,7 +8,7 @@ use crate::credential::Credential;
 use crate::rule::Comparison;
 
 /// Something about a caller or a path that rules ask for.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(in crate::plan) enum Thing {
     /// Whether the caller has a role.
     Role(String),
@@ -48,7 +48,7 @@ pub(in crate::plan) enum Thing {
 }
 
 /// A value as an atom sees it.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(super) enum Term {
     Literal(Value),
     Variable(usize),
@@ -58,7 +58,7 @@ pub(super) enum Term {
     Nothing,
 }
 
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(in crate::plan) enum Piece {
     Text(String),
     Variable {
@@ -69,7 +69,7 @@ pub(in crate::plan) enum Piece {
     },
 }
 
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(super) enum Atom {
     /// The variable is true.
     Flag(usize),

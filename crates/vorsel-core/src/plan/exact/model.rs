@@ -28,6 +28,12 @@ pub(in crate::plan) struct Model {
     pub(super) things: Vec<Thing>,
     pub(super) atoms: Vec<Atom>,
     pub(super) formulas: Formulas,
+    /// The places of things and atoms.
+    known_things: HashMap<Thing, usize>,
+    known_atoms: HashMap<Atom, usize>,
+    claims: Claims,
+    /// How many pairs of claims exclude each other.
+    pub(super) clashes: usize,
 }
 
 impl Model {
@@ -44,7 +50,16 @@ impl Model {
     /// A model that leaves callers out who hold a role that no plan declares.
     pub(in crate::plan) fn with_declared_roles(plans: &[&AccessPlan]) -> Self {
         let roles = plans.iter().flat_map(|plan| plan.names.roles.keys().cloned()).collect();
-        Self { roles, things: Vec::new(), atoms: Vec::new(), formulas: Formulas::new() }
+        Self {
+            roles,
+            things: Vec::new(),
+            atoms: Vec::new(),
+            formulas: Formulas::new(),
+            known_things: HashMap::new(),
+            known_atoms: HashMap::new(),
+            claims: Claims::default(),
+            clashes: 0,
+        }
     }
 
     /// The formula for a rule of the plan that holds, or for one that does not.
@@ -186,7 +201,7 @@ impl Model {
     }
 
     fn known(&self, thing: &Thing) -> Option<usize> {
-        self.things.iter().position(|known| known == thing)
+        self.known_things.get(thing).copied()
     }
 
     fn variable(&mut self, thing: Thing) -> usize {
@@ -194,9 +209,14 @@ impl Model {
             return known;
         }
         let new = self.things.len();
-        let clashing: Vec<_> = (0..new).filter(|other| clash(&self.things[*other], &thing)).collect();
+        let clashing = self.claims.add(&thing, new);
+        self.clashes += clashing.len();
+        // With more the question is not settled.
+        if self.clashes <= MOST_CLASHES {
+            self.atoms.extend(clashing.into_iter().map(|other| Atom::Apart(other, new)));
+        }
+        self.known_things.insert(thing.clone(), new);
         self.things.push(thing);
-        self.atoms.extend(clashing.into_iter().map(|other| Atom::Apart(other, new)));
         new
     }
 
@@ -205,8 +225,8 @@ impl Model {
         if atom.variables().is_empty() {
             return Formulas::always(truth(&atom, &self.things, &|_| None) == Some(true));
         }
-        let number = self.atoms.iter().position(|known| *known == atom).unwrap_or_else(|| {
-            self.atoms.push(atom);
+        let number = *self.known_atoms.entry(atom).or_insert_with_key(|atom| {
+            self.atoms.push(atom.clone());
             self.atoms.len() - 1
         });
         self.formulas.is(number, true)
@@ -253,18 +273,52 @@ impl Model {
     }
 }
 
-/// Whether no claim can be both: a value with members of its own, or a list that is a plain value.
-fn clash(one: &Thing, other: &Thing) -> bool {
-    let parts = |thing: &Thing| match thing {
-        Thing::Claim(names) => Some((names.clone(), false)),
-        Thing::ListHolds(names, _) => Some((names.clone(), true)),
-        _ => None,
-    };
-    let (Some((one, one_is_list)), Some((other, other_is_list))) = (parts(one), parts(other)) else { return false };
-    if one == other {
-        return one_is_list != other_is_list;
+/// How many pairs of claims may exclude each other in one question.
+pub(super) const MOST_CLASHES: usize = 100_000;
+
+/// The claims that rules ask for, to find those that can't be there together: a value has no members of its own, and a list
+/// is no plain value.
+#[derive(Debug, Default)]
+struct Claims {
+    /// The place of each name inside another; what is at the top lies in place 0.
+    places: HashMap<(usize, String), usize>,
+    /// What is asked for at each place.
+    asked: Vec<Asked>,
+}
+
+#[derive(Debug, Default)]
+struct Asked {
+    plain: Vec<usize>,
+    lists: Vec<usize>,
+    further_in: Vec<usize>,
+}
+
+impl Claims {
+    /// Adds one, if it is a claim, and says which it excludes.
+    fn add(&mut self, thing: &Thing, number: usize) -> Vec<usize> {
+        let (names, is_list) = match thing {
+            Thing::Claim(names) => (names, false),
+            Thing::ListHolds(names, _) => (names, true),
+            _ => return Vec::new(),
+        };
+        let (mut place, mut clashing) = (0, Vec::new());
+        for (at, name) in names.iter().enumerate() {
+            let new = self.places.len() + 1;
+            place = *self.places.entry((place, name.clone())).or_insert(new);
+            self.asked.resize_with(self.places.len() + 1, Asked::default);
+            let asked = &mut self.asked[place];
+            if at + 1 < names.len() {
+                clashing.extend(asked.plain.iter().chain(&asked.lists));
+                asked.further_in.push(number);
+                continue;
+            }
+            let (same, other) =
+                if is_list { (&mut asked.lists, &asked.plain) } else { (&mut asked.plain, &asked.lists) };
+            clashing.extend(other.iter().chain(&asked.further_in));
+            same.push(number);
+        }
+        clashing
     }
-    one.starts_with(&other) || other.starts_with(&one)
 }
 
 /// One spelling for numbers that are equal.

@@ -3,10 +3,11 @@
 //! A number that is none of the literals lies below, between or above some of them. There are as many numbers in each of
 //! these gaps as there are variables, so that all can differ, in any order.
 
+use std::collections::HashSet;
+
 use serde_json::{Number, Value};
 
 use super::atoms::{Atom, Term};
-use super::truth::same;
 use crate::rule::{Comparison, Held, compare};
 
 /// Numbers for so many variables that are compared with each other and with literals.
@@ -87,18 +88,10 @@ pub(super) fn around(literals: &[Number], count: usize) -> Vec<Number> {
         }
         _ => numbers.extend((1..=count).map(Number::from)),
     }
-    let mut kept: Vec<Number> = Vec::new();
-    for number in numbers {
-        let is_known = |known: &Number| {
-            let (known, number) = (Value::Number(known.clone()), Value::Number(number.clone()));
-            same(&known, &number) && known.is_f64() == number.is_f64()
-        };
-        let is_small = number.as_f64().is_some_and(|float| float.abs() < 9e15 && float.fract() == 0.0);
-        let whole = if is_small { number.as_f64().map(|float| Number::from(float as i64)) } else { None };
-        let number_or_whole = whole.unwrap_or_else(|| number.clone());
-        if !kept.iter().any(|known| *known == number_or_whole || is_known(known)) {
-            kept.push(number_or_whole);
-        }
-    }
-    kept
+    let whole_if_small = |number: Number| match number.as_f64() {
+        Some(float) if float.abs() < 9e15 && float.fract() == 0.0 => Number::from(float as i64),
+        _ => number,
+    };
+    let mut known = HashSet::new();
+    numbers.into_iter().map(whole_if_small).filter(|number| known.insert(number.clone())).collect()
 }

@@ -1,14 +1,14 @@
 //! The search for a caller who makes a formula true: atoms are said to hold or not one after the other, and as soon as some
 //! of them contradict each other, no caller is like that.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 
 use serde_json::{Value, json};
 
 use super::atoms::{Atom, Term, Thing};
 use super::budget::{Exhausted, Purse, Steps};
 use super::caller::{Literal, caller, worth_trying};
-use super::model::Model;
+use super::model::{MOST_CLASHES, Model};
 use super::truth::truth;
 use crate::rule::{Formula, Formulas, Node};
 
@@ -52,6 +52,9 @@ impl Model {
     pub(in crate::plan) fn find(&mut self, formula: Formula, purse: &Purse) -> Answer {
         let constraints = self.constraints();
         let formula = self.formulas.all([formula, constraints]);
+        if self.clashes > MOST_CLASHES {
+            return Answer::Unsettled;
+        }
         let Self { things, atoms, formulas, .. } = self;
         let families = families(things.len(), atoms);
         let (lone, decided) = (lone(&families, things, atoms), vec![None; atoms.len()]);
@@ -88,12 +91,12 @@ fn families(variables: usize, atoms: &[Atom]) -> Vec<Option<usize>> {
     }
     let apart: HashSet<usize> =
         atoms.iter().filter(|atom| matches!(atom, Atom::Apart(..))).flat_map(Atom::variables).collect();
-    let family = |atom: &Atom| match atom {
+    let mut family = |atom: &Atom| match atom {
         Atom::Credential(..) => None,
         Atom::Flag(variable) if !apart.contains(variable) => None,
-        other => other.variables().first().map(|variable| root(&mut parent.clone(), *variable)),
+        other => other.variables().first().map(|variable| root(&mut parent, *variable)),
     };
-    atoms.iter().map(family).collect()
+    atoms.iter().map(&mut family).collect()
 }
 
 fn lone(families: &[Option<usize>], things: &[Thing], atoms: &[Atom]) -> Vec<Option<usize>> {
@@ -130,6 +133,9 @@ struct Search<'m, 'p> {
     steps: Steps<'p>,
 }
 
+/// Alternatives of which there are more than this are tried one by one.
+const LONG: usize = 100;
+
 /// How many decisions may lie inside each other: each takes a piece of the stack.
 const DEEPEST: u32 = 500;
 
@@ -143,19 +149,23 @@ impl Search<'_, '_> {
     }
 
     fn goes_on(&mut self, formula: Formula, last: Option<usize>) -> Result<bool, Exhausted> {
-        let (left, open) = self.left_of(formula)?;
-        if let Some(value) = self.formulas.constant(left) {
-            return Ok(value);
+        let (left, open, last) = match self.as_far_as_forced(formula, last)? {
+            Ok(value) => return Ok(value),
+            Err(rest) => rest,
+        };
+        if let Node::Any(parts) = self.formulas.node(left)
+            && parts.len() > LONG
+        {
+            return self.one_of(&parts.clone(), last);
         }
         let families: HashSet<usize> = open.iter().filter_map(|atom| self.families[*atom]).collect();
         let said = self.said(|family| families.contains(&family));
-        self.steps.take(open.len() + said.len())?;
+        self.steps.take(open.len() + said.len() + self.decided.len() / 64)?;
         // Two ways here that leave the same formula, and agree on what its atoms hang together with, end alike.
         let here = (left, said);
         if self.dead.contains(&here) {
             return Ok(false);
         }
-        let forced = self.forced(left);
         // Roles first: they are few, and much hangs on each. Then what hangs together is settled together, so that the rest
         // hangs on it no more.
         let role = open.iter().copied().find(|atom| match &self.atoms[*atom] {
@@ -163,24 +173,59 @@ impl Search<'_, '_> {
             _ => false,
         });
         let related = || open.iter().copied().find(|atom| last.is_some() && self.families[*atom] == last);
-        let (atom, wanted) = match forced {
-            Some(forced) => forced,
-            None => (role.or_else(related).unwrap_or(open[0]), true),
-        };
+        let atom = role.or_else(related).unwrap_or(open[0]);
         if let Some(family) = self.families[atom].filter(|family| self.lone[*family].is_some()) {
             return self.by_values(left, family, &open, here);
         }
-        let both = [wanted, !wanted];
-        for holds in &both[..if forced.is_some() { 1 } else { 2 }] {
+        for holds in [true, false] {
             let trail = self.decided.clone();
-            self.decided[atom] = Some(*holds);
-            if self.is_consistent(self.families[atom])? && self.runs(left, self.families[atom].or(last))? {
+            self.decided[atom] = Some(holds);
+            if self.are_consistent(self.families[atom])? && self.runs(left, self.families[atom].or(last))? {
                 return Ok(true);
             }
             self.decided = trail;
         }
         self.dead.insert(here);
         Ok(false)
+    }
+
+    /// Tries one alternative after the other, so that a long list of them costs no more depth than a short one.
+    fn one_of(&mut self, parts: &[Formula], last: Option<usize>) -> Result<bool, Exhausted> {
+        for part in parts {
+            let trail = self.decided.clone();
+            self.steps.take(1 + trail.len() / 64)?;
+            if self.runs(*part, last)? {
+                return Ok(true);
+            }
+            self.decided = trail;
+        }
+        Ok(false)
+    }
+
+    /// What is left of the formula, and the atoms in it, once everything is decided that can be no other way. Where that
+    /// settles it, whether it can be true.
+    fn as_far_as_forced(
+        &mut self,
+        formula: Formula,
+        mut last: Option<usize>,
+    ) -> Result<Result<bool, (Formula, Vec<usize>, Option<usize>)>, Exhausted> {
+        let mut left = formula;
+        loop {
+            let open;
+            (left, open) = self.left_of(left)?;
+            if let Some(value) = self.formulas.constant(left) {
+                return Ok(Ok(value));
+            }
+            let forced = self.forced(left);
+            if forced.is_empty() {
+                return Ok(Err((left, open, last)));
+            }
+            forced.iter().for_each(|(atom, wanted)| self.decided[*atom] = Some(*wanted));
+            last = forced.iter().rev().find_map(|(atom, _)| self.families[*atom]).or(last);
+            if !self.are_consistent(forced.iter().filter_map(|(atom, _)| self.families[*atom]))? {
+                return Ok(Ok(false));
+            }
+        }
     }
 
     /// What is left of the formula, and the atoms in it. An atom that hangs on nothing else, and that is wanted one way
@@ -221,7 +266,7 @@ impl Search<'_, '_> {
             asked.iter().chain(said.iter().map(|(atom, _)| atom)).map(|atom| &self.atoms[*atom]).collect();
         let mut seen = HashSet::new();
         for value in worth_trying(&self.things[variable], &atoms) {
-            self.steps.take(1 + atoms.len() / 4)?;
+            self.steps.take(1 + atoms.len() / 2)?;
             let of = |other: usize| (other == variable).then_some(value.as_ref());
             let holds = |atom: usize| truth(&self.atoms[atom], self.things, &of) == Some(true);
             if said.iter().any(|(atom, held)| holds(*atom) != *held) {
@@ -243,16 +288,15 @@ impl Search<'_, '_> {
         Ok(false)
     }
 
-    /// An atom that has to be so, since the formula is a list of which every part must hold.
-    fn forced(&self, formula: Formula) -> Option<(usize, bool)> {
+    /// The atoms that have to be so, since the formula is a list of which every part must hold.
+    fn forced(&self, formula: Formula) -> Vec<Literal> {
         let atom = |part: &Formula| match self.formulas.node(*part) {
             Node::Is(atom, wanted) => Some((*atom, *wanted)),
             _ => None,
         };
         match self.formulas.node(formula) {
-            Node::Is(at, wanted) => Some((*at, *wanted)),
-            Node::All(parts) => parts.iter().find_map(atom),
-            _ => None,
+            Node::All(parts) => parts.iter().filter_map(atom).collect(),
+            _ => atom(&formula).into_iter().collect(),
         }
     }
 
@@ -284,18 +328,31 @@ impl Search<'_, '_> {
         decided.filter_map(|(atom, holds)| Some((atom, (*holds)?))).collect()
     }
 
-    fn is_consistent(&self, family: Option<usize>) -> Result<bool, Exhausted> {
-        let Some(family) = family else { return Ok(true) };
-        let said = self.said(|other| other == family);
-        Ok(caller(self.things, self.atoms, &said, &self.steps)?.is_some())
+    /// Whether there can be a caller of whom all this is said, as far as these families go.
+    fn are_consistent(&self, families: impl IntoIterator<Item = usize>) -> Result<bool, Exhausted> {
+        let families: HashSet<usize> = families.into_iter().collect();
+        for said in self.said_by_family(|family| families.contains(&family))?.into_values() {
+            if caller(self.things, self.atoms, &said, &self.steps)?.is_none() {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    fn said_by_family(&self, of: impl Fn(usize) -> bool) -> Result<BTreeMap<usize, Vec<Literal>>, Exhausted> {
+        self.steps.take(self.decided.len() / 64)?;
+        let mut said: BTreeMap<usize, Vec<Literal>> = BTreeMap::new();
+        for (atom, holds) in self.said(of) {
+            let family = self.families[atom].expect("what is said of a family has one");
+            said.entry(family).or_default().push((atom, holds));
+        }
+        Ok(said)
     }
 
     /// A value for each thing that something was said of.
     fn values(&self) -> Result<Vec<(Thing, Option<Value>)>, Exhausted> {
         let mut values: Vec<Option<Option<Value>>> = vec![None; self.things.len()];
-        let families: HashSet<usize> = self.families.iter().flatten().copied().collect();
-        for family in families {
-            let said = self.said(|other| other == family);
+        for said in self.said_by_family(|_| true)?.into_values() {
             let settled = caller(self.things, self.atoms, &said, &self.steps)?.unwrap_or_default();
             settled.into_iter().for_each(|(variable, value)| values[variable] = Some(value));
         }
