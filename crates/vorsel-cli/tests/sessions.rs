@@ -137,4 +137,6 @@ fn calls_that_cannot_be_carried_out_say_why() {
     let desk = Desk::new();
     let done = desk.sessions(&["show", "-nobody"]);
     assert_eq!((done.status, done.err.as_str()), (1, "No session -nobody is kept.\n"));
+    let done = desk.sessions(&["end", "--before", "99999999999"]);
+    assert!(done.status == 2 && done.err.contains("expected a moment up to now, "), "{done:?}");
 }

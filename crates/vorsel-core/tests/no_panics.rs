@@ -118,7 +118,8 @@ proptest! {
         let _ = Expectations::access("i", "a").skew(skew);
         let _ = (now.after(skew).before(spread).distance(then), now.to_string(), now.whole_secs());
         let revocations = Revocations::new();
-        for what in [Revoked::Everything { up_to: then }, Revoked::Subject { subject: String::new(), up_to: now }] {
+        for what in [Revoked::Issued { up_to: then }, Revoked::IssuedTo { subject: String::new(), up_to: now }] {
+            let _ = revocations.issued_up_to(&what, now);
             revocations.add(&Revocation { what, until: then });
         }
         revocations.forget(now);

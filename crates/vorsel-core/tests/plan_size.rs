@@ -177,6 +177,6 @@ fn rules_of_thousands_of_atoms_come_to_an_end() {
     for (rule, is_settled) in table {
         let plan = observatory().need("GET", "/", rule.as_str()).build().expect("a plan");
         let is_told = plan.warnings().iter().any(|warning| warning.to_string().starts_with("not settled"));
-        assert_eq!((plan.table().is_settled(), is_told), (is_settled, !is_settled), "{:.80}", rule);
+        assert_eq!((plan.table().is_settled(), is_told), (is_settled, !is_settled), "{rule:.80}");
     }
 }

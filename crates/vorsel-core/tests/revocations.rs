@@ -34,29 +34,38 @@ fn known(what: Revoked) -> Revocations {
     known
 }
 
-fn subject(name: &str, up_to: Timestamp) -> Revoked {
-    Revoked::Subject { subject: name.to_owned(), up_to }
+fn to(subject: &str, up_to: Timestamp) -> Revoked {
+    Revoked::IssuedTo { subject: subject.to_owned(), up_to }
+}
+
+fn in_session(session: &str, up_to: Timestamp) -> Revoked {
+    Revoked::IssuedInSession { session: session.to_owned(), up_to }
 }
 
 #[test]
 fn a_token_is_revoked_by_whatever_it_stands_on_and_by_nothing_else() {
     let token = checked(true);
     let signed_in = NOW.before(Duration::from_secs(60));
-    let second_before = signed_in.before(MICRO);
-    let same_second = signed_in.after(Duration::from_millis(999));
+    let [before_sign_in, before_issue] = [signed_in, NOW].map(|moment| moment.before(MICRO));
+    let same_second = NOW.after(Duration::from_millis(999));
     for (what, found) in [
         (Revoked::Token("t1".to_owned()), Some("its jti \"t1\" revoked")),
         (Revoked::Token("s1".to_owned()), None),
-        (Revoked::Session("s1".to_owned()), Some("its session \"s1\" revoked")),
+        (Revoked::Session("s1".to_owned()), Some("its session \"s1\" ended")),
         (Revoked::Session("S1".to_owned()), None),
         (Revoked::Key("k1".to_owned()), Some("its key \"k1\" revoked")),
         (Revoked::Key("k2".to_owned()), None),
-        (subject("obs-0017", signed_in), Some("the sign-ins of \"obs-0017\" up to 2023-11-14T22:12:20Z revoked")),
-        (subject("obs-0017", same_second), Some("the sign-ins of \"obs-0017\" up to 2023-11-14T22:12:20.999Z revoked")),
-        (subject("obs-0017", second_before), None),
-        (subject("obs-0018", NOW), None),
-        (Revoked::Everything { up_to: signed_in }, Some("all sign-ins up to 2023-11-14T22:12:20Z revoked")),
-        (Revoked::Everything { up_to: second_before }, None),
+        (to("obs-0017", NOW), Some("the tokens of \"obs-0017\" issued up to 2023-11-14T22:13:20Z revoked")),
+        (to("obs-0017", same_second), Some("the tokens of \"obs-0017\" issued up to 2023-11-14T22:13:20.999Z revoked")),
+        (to("obs-0017", before_issue), None),
+        (to("obs-0018", NOW), None),
+        (in_session("s1", NOW), Some("the tokens of session \"s1\" issued up to 2023-11-14T22:13:20Z revoked")),
+        (in_session("s1", before_issue), None),
+        (in_session("obs-0017", NOW), None),
+        (Revoked::Issued { up_to: NOW }, Some("all tokens issued up to 2023-11-14T22:13:20Z revoked")),
+        (Revoked::Issued { up_to: before_issue }, None),
+        (Revoked::SignIns { up_to: signed_in }, Some("all sessions of sign-ins up to 2023-11-14T22:12:20Z ended")),
+        (Revoked::SignIns { up_to: before_sign_in }, None),
     ] {
         let known = known(what.clone());
         match (known.check(&token, NOW), found) {
@@ -73,10 +82,49 @@ fn a_token_is_revoked_by_whatever_it_stands_on_and_by_nothing_else() {
 }
 
 #[test]
-fn a_token_without_a_sign_in_counts_by_when_it_was_issued() {
+fn what_ends_sessions_leaves_a_token_without_one_alone() {
     let token = checked(false);
-    assert!(known(Revoked::Everything { up_to: NOW }).check(&token, NOW).is_err());
-    assert!(known(Revoked::Everything { up_to: NOW.before(MICRO) }).check(&token, NOW).is_ok());
+    for what in [Revoked::SignIns { up_to: NOW }, Revoked::Session("s1".to_owned()), in_session("s1", NOW)] {
+        assert!(known(what).check(&token, NOW).is_ok());
+    }
+    assert!(known(Revoked::Issued { up_to: NOW }).check(&token, NOW).is_err());
+}
+
+/// Of what happens within one second nobody can tell the order, so tokens are issued in the next one, and what is revoked again
+/// reaches as far.
+#[test]
+fn what_is_issued_after_a_moment_stands_and_what_is_revoked_again_does_not() {
+    let draft = AccessDraft::of("obs-0017").audience(AUDIENCE).client("desk").lasting(Lifetime::minutes(5));
+    let draft = draft.session("s1", NOW);
+    let at = |millis: u64| NOW.after(Duration::from_millis(millis));
+    let long_ago = NOW.before(Duration::from_secs(60));
+    let all = |up_to| Revoked::Issued { up_to };
+    for (what, again, from, up_to) in [
+        (to("obs-0017", at(100)), to("obs-0017", at(700)), at(1_000), at(1_000)),
+        (in_session("s1", at(100)), in_session("s1", at(700)), at(1_000), at(1_000)),
+        (all(at(100)), all(at(700)), at(1_000), at(1_000)),
+        // What is about other tokens as well, and may have had those issued later.
+        (to("obs-0017", at(100)), in_session("s1", at(700)), at(1_000), at(1_000)),
+        (in_session("s1", at(100)), to("obs-0017", at(700)), at(1_000), at(1_000)),
+        (all(at(100)), to("obs-0017", at(700)), at(1_000), at(1_000)),
+        (in_session("s1", at(100)), all(at(700)), at(1_000), at(1_000)),
+        // A clock that is ahead of this one.
+        (to("obs-0017", at(3_200)), to("obs-0017", at(700)), at(4_000), at(4_000)),
+        // Others, and what is long ago.
+        (to("obs-0018", at(100)), to("obs-0017", at(700)), at(700), at(700)),
+        (in_session("s2", at(100)), in_session("s1", at(700)), at(700), at(700)),
+        (to("obs-0017", long_ago), to("obs-0017", at(700)), at(700), at(700)),
+        (Revoked::Session("s1".to_owned()), to("obs-0017", at(700)), at(700), at(700)),
+    ] {
+        let known = known(what.clone());
+        assert_eq!(known.issued_from(&draft, at(700)), from, "{what:?}");
+        assert_eq!(known.issued_up_to(&again, at(700)), up_to, "{what:?}, {again:?}");
+        assert_eq!(known.issued_from(&draft, UNTIL), UNTIL, "not beyond its time: {what:?}");
+        assert_eq!((known.sign_in_from(at(700)), known.ended_with_others(NOW, at(700))), (at(700), false));
+    }
+    let known = known(Revoked::SignIns { up_to: at(3_200) });
+    assert_eq!((known.sign_in_from(at(700)), known.issued_from(&draft, at(700))), (at(4_000), at(700)));
+    assert!(known.ended_with_others(at(3_900), NOW) && !known.ended_with_others(at(4_000), NOW));
 }
 
 #[test]
@@ -84,8 +132,10 @@ fn an_entry_that_comes_again_only_ever_grows() {
     let (token, later) = (checked(true), UNTIL.after(Duration::from_secs(60)));
     for (first, second) in [
         (Revoked::Session("s1".to_owned()), Revoked::Session("s1".to_owned())),
-        (subject("obs-0017", NOW), subject("obs-0017", Timestamp::MIN)),
-        (Revoked::Everything { up_to: NOW }, Revoked::Everything { up_to: Timestamp::MIN }),
+        (to("obs-0017", NOW), to("obs-0017", Timestamp::MIN)),
+        (in_session("s1", NOW), in_session("s1", Timestamp::MIN)),
+        (Revoked::Issued { up_to: NOW }, Revoked::Issued { up_to: Timestamp::MIN }),
+        (Revoked::SignIns { up_to: NOW }, Revoked::SignIns { up_to: Timestamp::MIN }),
     ] {
         let known = known(first);
         known.add(&Revocation { what: second.clone(), until: later });
@@ -98,7 +148,8 @@ fn an_entry_that_comes_again_only_ever_grows() {
 #[test]
 fn what_need_not_be_remembered_is_forgotten() {
     let known = Revocations::new();
-    let kinds = [Revoked::Session, Revoked::Token, Revoked::Key, |name: String| subject(&name, NOW)];
+    let kinds: [fn(String) -> Revoked; 5] =
+        [Revoked::Session, Revoked::Token, Revoked::Key, |name| to(&name, NOW), |name| in_session(&name, NOW)];
     for number in 0..1_000_u64 {
         let what = kinds[number as usize % kinds.len()](number.to_string());
         known.add(&Revocation { what, until: NOW.after(Duration::from_secs(number)) });
@@ -127,13 +178,14 @@ fn readers_see_an_entry_as_soon_as_it_was_added_whatever_others_write() {
     assert_eq!(known.len(), 15_001);
 }
 
-/// The four names that the token of [`checked`] can be revoked by.
+/// The names that the token of [`checked`] can be revoked by.
 fn by_name(kind: usize) -> Revoked {
     match kind {
         0 => Revoked::Token("t1".to_owned()),
         1 => Revoked::Session("s1".to_owned()),
         2 => Revoked::Key("k1".to_owned()),
-        _ => subject("obs-0017", NOW),
+        3 => to("obs-0017", NOW),
+        _ => in_session("s1", NOW),
     }
 }
 
@@ -144,8 +196,10 @@ fn other(kind: usize, number: usize) -> Revoked {
         0 => Revoked::Token(name),
         1 => Revoked::Session(name),
         2 => Revoked::Key(name),
-        3 => subject(&name, NOW),
-        _ => Revoked::Everything { up_to: Timestamp::MIN },
+        3 => to(&name, NOW),
+        4 => in_session(&name, NOW),
+        5 => Revoked::SignIns { up_to: Timestamp::MIN },
+        _ => Revoked::Issued { up_to: Timestamp::MIN },
     }
 }
 
@@ -156,9 +210,9 @@ proptest! {
     /// from then on, whatever comes after, repeats it or is forgotten. Sizes beyond 16,400 entries are left out for time.
     #[test]
     fn what_is_revoked_is_refused_whichever_entry_it_is(
-        kind in 0..4_usize,
+        kind in 0..5_usize,
         place in prop_oneof![0..20_usize, 4_090..4_102_usize, 16_380..16_390_usize],
-        others in proptest::collection::vec(0..5_usize, 1..8),
+        others in proptest::collection::vec(0..7_usize, 1..8),
         after in 0..8_usize,
         repeated: bool,
     ) {
@@ -187,7 +241,7 @@ proptest! {
 #[test]
 fn no_growth_lets_anything_slip_through() {
     let places = [4_096, 16_384].map(|full| [full - 1, full, full + 1]).concat();
-    for (kind, place) in (0..4).flat_map(|kind| places.iter().map(move |place| (kind, *place))) {
+    for (kind, place) in (0..5).flat_map(|kind| places.iter().map(move |place| (kind, *place))) {
         let (token, known) = (checked(true), Revocations::new());
         for number in 0..place {
             known.add(&Revocation { what: other(1, number), until: UNTIL });

@@ -24,7 +24,7 @@ fn main() {
     let known = Revocations::new();
     for entries in [0, 1_000, ENTRIES] {
         let kinds =
-            [Revoked::Session, Revoked::Token, |subject| Revoked::Subject { subject, up_to: vorsel::Timestamp::MIN }];
+            [Revoked::Session, Revoked::Token, |subject| Revoked::IssuedTo { subject, up_to: vorsel::Timestamp::MIN }];
         while known.len() < entries {
             let what = kinds[known.len() % kinds.len()](random_id().expect("randomness"));
             known.add(&Revocation { what, until });

@@ -47,7 +47,7 @@ pub mod store;
 #[cfg(feature = "testing")]
 pub mod testing;
 
-pub use access::{AccessTokens, AccessTokensBuilder, IssueTokenError, SetUpError};
+pub use access::{AccessTokens, AccessTokensBuilder, IssueTokenError, Issued, RevokeError, SetUpError};
 pub use admission::{Admission, AdmissionError, Grant};
 pub use checker::Checker;
 pub use clock::{Clock, SystemClock, now};
@@ -61,7 +61,7 @@ pub use keys::{IssuerKeys, KeyFileError, KeyStepError, LiveKeySet, LiveKeyring};
 pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
 pub use revocations::LiveRevocations;
-pub use sessions::{RenewError, RenewalRequest, Sessions, SessionsBuilder, StartError, TokenReply};
+pub use sessions::{EndError, RenewError, RenewalRequest, Sessions, SessionsBuilder, StartError, TokenReply};
 pub use vorsel_core::*;
 
 #[cfg(doctest)]

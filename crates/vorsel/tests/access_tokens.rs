@@ -6,8 +6,8 @@ use std::time::Duration;
 use vorsel::store::{MemoryStore, SessionStore};
 use vorsel::testing::StillClock;
 use vorsel::{
-    AccessPlan, AccessTokens, AccessTokensBuilder, Algorithm, Expectations, Finding, KeyTimes, Keyring, Lifetime,
-    LiveKeyring, LiveRevocations, NoOwn, Revoked, Sessions, SigningKey, Timestamp,
+    AccessPlan, AccessTokens, AccessTokensBuilder, Algorithm, Expectations, Finding, Issued, KeyTimes, Keyring,
+    Lifetime, LiveKeyring, LiveRevocations, NoOwn, Sessions, SigningKey, Timestamp,
 };
 
 const NOW: Timestamp = Timestamp::from_secs(1_700_000_000);
@@ -61,9 +61,11 @@ async fn a_revoked_token_is_refused_at_once_where_the_feed_is_followed() {
     assert_eq!((code(tokens.check(&one)), store.feed(None, 10).await.expect("a feed").entries.len()), (None, 0));
     tokens.revoke_token(&one, Some(CLIENT)).await.expect("revoked");
     assert_eq!((code(tokens.check(&one)), code(tokens.check(&other))), (Some("revoked"), None));
-    let subject = Revoked::Subject { subject: CLIENT.to_owned(), up_to: NOW };
-    tokens.revoke(subject).await.expect("revoked");
+    tokens.revoke(Issued::To(CLIENT)).await.expect("revoked");
     assert_eq!(code(tokens.check(&other)), Some("revoked"));
+    let later = NOW.after(Duration::from_micros(1));
+    let error = tokens.revoke_up_to(Issued::To(CLIENT), later).await.expect_err("nobody can know");
+    assert_eq!(error.to_string(), format!("expected a moment up to now, {NOW}, but found {later}"));
 }
 
 #[test]

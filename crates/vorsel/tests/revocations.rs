@@ -12,8 +12,8 @@ use vorsel::store::{
     Which,
 };
 use vorsel::{
-    AccessPlan, Advance, Ended, Guard, LiveRevocations, NoOwn, Refusal, RenewError, RenewalRequest, Revocation,
-    Revoked, Session, SignIn, StartError, Stop, Timestamp, WhenSilent,
+    AccessPlan, Advance, Ended, Guard, Issued, LiveRevocations, NoOwn, Refusal, RenewError, RenewalRequest, Revocation,
+    Session, SignIn, StartError, Stop, Timestamp, WhenSilent,
 };
 
 mod common;
@@ -109,41 +109,49 @@ async fn what_one_instance_revokes_another_s_guard_refuses() {
     for store in [Arc::new(MemoryStore::new()) as Arc<dyn SessionStore>, Arc::new(sqlite)] {
         let house = houses(&store, 1, WINDOW).remove(0);
         let (guard, _) = guard(&house, &store, WhenSilent::Refuse).await;
-        let key = house.sessions.keys().access.current().keys()[0].key_id().to_owned();
-        let subject = "obs-0017".to_owned();
-        let ways: [(&str, Option<Revoked>); 6] = [
-            ("sign-out", None),
-            ("replay", None),
-            ("token", None),
-            ("subject", Some(Revoked::Subject { subject, up_to: house.now() })),
-            ("everything", Some(Revoked::Everything { up_to: house.now().after(Duration::from_secs(1)) })),
-            ("key", Some(Revoked::Key(key))),
-        ];
-        for (index, (way, revoked)) in ways.into_iter().enumerate() {
+        let tokens = house.sessions.access_tokens();
+        for way in ["sign-out", "replay", "token", "id", "session", "subject", "all", "everything ended", "key"] {
             // Later sign-ins are not meant by earlier revocations.
-            house.clock.advance(Duration::from_secs(index as u64));
-            let revoked = match revoked {
-                Some(Revoked::Subject { subject, .. }) => Some(Revoked::Subject { subject, up_to: house.now() }),
-                Some(Revoked::Everything { .. }) => Some(Revoked::Everything { up_to: house.now() }),
-                other => other,
-            };
+            house.clock.advance(Duration::from_secs(1));
             let reply = house.sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session");
             let token = &reply.access_token;
             assert_eq!(refusal(&guard, "GET", token).await, None, "{way}");
-            match (way, revoked) {
-                ("sign-out", _) => house.sessions.sign_out(&reply.refresh_token, None).await.expect("signed out"),
-                ("replay", _) => {
+            let checked = house.verifier().check(token, house.now()).expect("accepted");
+            let claims = checked.claims();
+            let session = claims.session_id().expect("a session").to_owned();
+            match way {
+                "sign-out" => house.sessions.sign_out(&reply.refresh_token, None).await.expect("signed out"),
+                "replay" => {
                     house.sessions.renew(&reply.refresh_token, RenewalRequest::default()).await.expect("renewed");
                     house.clock.advance(WINDOW);
                     let replay = house.sessions.renew(&reply.refresh_token, RenewalRequest::default()).await;
                     assert!(matches!(replay, Err(RenewError::Replay { .. })));
                 }
-                (_, Some(what)) => house.sessions.access_tokens().revoke(what).await.expect("revoked"),
-                _ => house.sessions.access_tokens().revoke_token(token, Some("desk")).await.expect("revoked"),
+                "id" => tokens.revoke_id(claims.id().expect("an ID")).await.expect("revoked"),
+                "session" => tokens.revoke(Issued::InSession(&session)).await.expect("revoked"),
+                "subject" => tokens.revoke(Issued::To("obs-0017")).await.expect("revoked"),
+                "all" => tokens.revoke(Issued::ToAnybody).await.expect("revoked"),
+                "everything ended" => {
+                    house.clock.advance(Duration::from_secs(1));
+                    house.sessions.end(Which::StartedBefore(house.now())).await.map(drop).expect("ended");
+                }
+                "key" => revoke_key(&house).await,
+                _ => tokens.revoke_token(token, Some("desk")).await.expect("revoked"),
             }
             soon(way, async || refusal(&guard, "GET", token).await.as_deref() == Some("revoked")).await;
         }
     }
+}
+
+/// A key that signs is not revoked, since new tokens would be refused; once it is withdrawn from the keyring, it is.
+async fn revoke_key(house: &House) {
+    let (tokens, ring) = (house.sessions.access_tokens(), &house.sessions.keys().access);
+    let key = ring.current().keys()[0].key_id().to_owned();
+    let error = tokens.revoke_key(&key).await.expect_err("it signs").to_string();
+    let what = "expected a key that signs no more, but found";
+    assert_eq!(error, format!("{what} {key:?}, which is active; withdraw it from the keyring first"));
+    ring.change(|ring| ring.compromise(&key, house.now())).expect("withdrawn");
+    tokens.revoke_key(&key).await.expect("revoked");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -62,6 +62,9 @@ pub(super) async fn run(
 ) -> Result<ExitCode, Failure> {
     let now = now();
     let Chosen { session, subject, before } = &arguments.which;
+    if let Some(Moment::At(found)) = before.filter(|before| matches!(before, Moment::At(moment) if *moment > now)) {
+        return Err(Failure::new(format!("expected a moment up to now, {now}, but found {found}")));
+    }
     let which = match (session, subject, before) {
         (Some(id), ..) => Which::One(id),
         (_, Some(subject), _) => Which::OfSubject(subject),

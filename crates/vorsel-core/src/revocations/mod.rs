@@ -1,4 +1,4 @@
-//! What has been revoked, in memory, so that every request can be held against it.
+//! What has been revoked or has ended, in memory, so that every request can be held against it.
 //!
 //! An entry says what is revoked and until when it has to be remembered: as long as a token that it concerns may live.
 //! After that the token is refused for its age and the entry is forgotten, so the memory is bounded by the number of
@@ -12,32 +12,48 @@ mod filter;
 use std::fmt;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
 use foldhash::fast::RandomState;
 use papaya::HashMap;
 
 use crate::finding::{Check, Finding, quoted};
 use crate::time::Timestamp;
-use crate::token::{Checked, Claims};
+use crate::token::{AccessDraft, Checked, Claims};
 use filter::Filters;
 
-/// What is revoked.
+/// What does not stand any more: because a session ended, or because access tokens were revoked.
+///
+/// Moments count in whole seconds, as tokens do: of what happened within one second nobody can tell what came first, so it is
+/// all meant.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Revoked {
-    /// The token with this `jti`.
-    Token(String),
-    /// Every token of the session with this `sid`.
+    /// The session with this `sid` has ended: every token of it.
     Session(String),
-    /// The tokens of one subject whose caller authenticated no later than `up_to`.
-    Subject {
-        /// The subject, `sub`.
-        subject: String,
-        /// Up to when, in whole seconds: of what happened within one second nobody can tell what came first.
+    /// Every session whose caller authenticated no later than `up_to` has ended: every token of those.
+    SignIns {
+        /// Up to when.
         up_to: Timestamp,
     },
-    /// Every token whose caller authenticated no later than `up_to`.
-    Everything {
-        /// Up to when, in whole seconds.
+    /// The token with this `jti`.
+    Token(String),
+    /// The tokens of one session that were issued no later than `up_to`. Its renewal goes on.
+    IssuedInSession {
+        /// The session, `sid`.
+        session: String,
+        /// Up to when.
+        up_to: Timestamp,
+    },
+    /// The tokens of one subject that were issued no later than `up_to`.
+    IssuedTo {
+        /// The subject, `sub`.
+        subject: String,
+        /// Up to when.
+        up_to: Timestamp,
+    },
+    /// Every token that was issued no later than `up_to`.
+    Issued {
+        /// Up to when.
         up_to: Timestamp,
     },
     /// Every token that the key with this ID signed.
@@ -66,20 +82,26 @@ pub struct Revocations {
     tokens: Entries<Timestamp>,
     sessions: Entries<Timestamp>,
     keys: Entries<Timestamp>,
-    subjects: Entries<Within>,
-    everything: Everything,
+    /// Of what was issued, by session and by subject.
+    in_sessions: Entries<Within>,
+    to_subjects: Entries<Within>,
+    issued: Everything,
+    sign_ins: Everything,
+    /// The latest moment, in microseconds, among those of any session and of any subject.
+    latest_in_sessions: AtomicI64,
+    latest_to_subjects: AtomicI64,
 }
 
 type Entries<T> = HashMap<Box<str>, T, RandomState>;
 
-/// Which sign-ins are meant, and until when that has to be remembered.
+/// Up to when what happened is meant, and until when that has to be remembered.
 #[derive(Clone, Copy)]
 struct Within {
     up_to: Timestamp,
     until: Timestamp,
 }
 
-/// [`Within`] for everybody, in microseconds; both only ever grow.
+/// [`Within`] for all there is, in microseconds; both only ever grow.
 struct Everything {
     up_to: AtomicI64,
     until: AtomicI64,
@@ -104,8 +126,12 @@ impl Revocations {
             tokens: Entries::default(),
             sessions: Entries::default(),
             keys: Entries::default(),
-            subjects: Entries::default(),
-            everything: Everything::default(),
+            in_sessions: Entries::default(),
+            to_subjects: Entries::default(),
+            issued: Everything::default(),
+            sign_ins: Everything::default(),
+            latest_in_sessions: AtomicI64::new(Timestamp::MIN.as_micros()),
+            latest_to_subjects: AtomicI64::new(Timestamp::MIN.as_micros()),
         }
     }
 
@@ -120,15 +146,18 @@ impl Revocations {
         }
         match &revocation.what {
             Revoked::Token(name) | Revoked::Session(name) => self.filter.add(name),
-            Revoked::Subject { subject, .. } => self.filter.add(subject),
-            Revoked::Key(_) | Revoked::Everything { .. } => {}
+            Revoked::IssuedInSession { session: name, .. } | Revoked::IssuedTo { subject: name, .. } => {
+                self.filter.add(name);
+            }
+            Revoked::Key(_) | Revoked::Issued { .. } | Revoked::SignIns { .. } => {}
         }
     }
 
     /// Makes the filter again from what is there, with room for so many names.
     fn rebuild_filter(&self, room: usize) {
-        let (tokens, sessions, subjects) = (self.tokens.pin(), self.sessions.pin(), self.subjects.pin());
-        let names = tokens.keys().chain(sessions.keys()).chain(subjects.keys());
+        let (tokens, sessions) = (self.tokens.pin(), self.sessions.pin());
+        let (in_sessions, to_subjects) = (self.in_sessions.pin(), self.to_subjects.pin());
+        let names = tokens.keys().chain(sessions.keys()).chain(in_sessions.keys()).chain(to_subjects.keys());
         self.filter.fill(room, names.map(|name| &**name));
     }
 
@@ -137,6 +166,11 @@ impl Revocations {
         let remember = |entries: &Entries<Timestamp>, name: &str| {
             entries.pin().update_or_insert(name.into(), |known| until.max(*known), until);
         };
+        let grow = |entries: &Entries<Within>, name: &str, up_to: Timestamp, latest: &AtomicI64| {
+            latest.fetch_max(up_to.as_micros(), Ordering::AcqRel);
+            let new = Within { up_to, until };
+            entries.pin().update_or_insert(name.into(), |known| known.and(new), new);
+        };
         match &revocation.what {
             Revoked::Token(id) => remember(&self.tokens, id),
             Revoked::Session(id) => remember(&self.sessions, id),
@@ -144,15 +178,14 @@ impl Revocations {
                 remember(&self.keys, id);
                 self.has_keys.store(true, Ordering::Release);
             }
-            Revoked::Subject { subject, up_to } => {
-                let new = Within { up_to: *up_to, until };
-                self.subjects.pin().update_or_insert(subject.as_str().into(), |known| known.and(new), new);
+            Revoked::IssuedInSession { session, up_to } => {
+                grow(&self.in_sessions, session, *up_to, &self.latest_in_sessions);
             }
-            Revoked::Everything { up_to } => {
-                // The other order would let a reader see the new moment with the old end.
-                self.everything.until.fetch_max(until.as_micros(), Ordering::AcqRel);
-                self.everything.up_to.fetch_max(up_to.as_micros(), Ordering::AcqRel);
+            Revoked::IssuedTo { subject, up_to } => {
+                grow(&self.to_subjects, subject, *up_to, &self.latest_to_subjects);
             }
+            Revoked::Issued { up_to } => self.issued.grow(*up_to, until),
+            Revoked::SignIns { up_to } => self.sign_ins.grow(*up_to, until),
         }
     }
 
@@ -163,7 +196,9 @@ impl Revocations {
         for entries in [&self.tokens, &self.sessions, &self.keys] {
             entries.pin().retain(|_, until| now < *until);
         }
-        self.subjects.pin().retain(|_, within| now < within.until);
+        for entries in [&self.in_sessions, &self.to_subjects] {
+            entries.pin().retain(|_, within| now < within.until);
+        }
         let forgotten = before.saturating_sub(self.len());
         if forgotten > 0 {
             self.rebuild_filter(self.filter.room());
@@ -172,16 +207,17 @@ impl Revocations {
         forgotten
     }
 
-    /// How many entries there are, besides the one for everything.
+    /// How many entries there are, besides those for all tokens and all sign-ins.
     #[must_use]
     pub fn len(&self) -> usize {
-        self.tokens.len() + self.sessions.len() + self.keys.len() + self.subjects.len()
+        let by_moment = self.in_sessions.len() + self.to_subjects.len();
+        self.tokens.len() + self.sessions.len() + self.keys.len() + by_moment
     }
 
     /// Whether nothing is revoked.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.len() == 0 && self.everything.until.load(Ordering::Acquire) == Timestamp::MIN.as_micros()
+        self.len() == 0 && [&self.issued, &self.sign_ins].iter().all(|all| all.load().until == Timestamp::MIN)
     }
 
     /// Whether a checked token stands.
@@ -201,9 +237,12 @@ impl Revocations {
     }
 
     fn found(&self, claims: &Claims, key_id: Option<&str>, now: Timestamp) -> Option<String> {
-        let everything = self.everything.load();
-        if everything.covers(claims, now) {
-            return Some(format!("all sign-ins up to {} revoked", everything.up_to));
+        let (issued, sign_ins) = (self.issued.load(), self.sign_ins.load());
+        if issued.covers(claims.issued_at(), now) {
+            return Some(format!("all tokens issued up to {} revoked", issued.up_to));
+        }
+        if claims.session_id().is_some() && sign_ins.covers(claims.authenticated_at().or(claims.issued_at()), now) {
+            return Some(format!("all sessions of sign-ins up to {} ended", sign_ins.up_to));
         }
         if self.names.load(Ordering::Acquire) == 0 {
             return None;
@@ -223,16 +262,67 @@ impl Revocations {
             return None;
         }
         if let Some(id) = claims.session_id().filter(|id| is_in(&self.sessions, id)) {
-            return Some(format!("its session {} revoked", quoted(id)));
+            return Some(format!("its session {} ended", quoted(id)));
         }
         if let Some(id) = claims.id().filter(|id| is_in(&self.tokens, id)) {
             return Some(format!("its jti {} revoked", quoted(id)));
         }
-        let subjects = self.subjects.pin();
-        let (subject, within) = claims.subject().and_then(|subject| Some((subject, subjects.get(subject)?)))?;
-        within
-            .covers(claims, now)
-            .then(|| format!("the sign-ins of {} up to {} revoked", quoted(subject), within.up_to))
+        let issued_before = |entries: &Entries<Within>, name: Option<&str>, of_what: &str| {
+            let (name, entries) = (name?, entries.pin());
+            let within = entries.get(name).filter(|within| within.covers(claims.issued_at(), now))?;
+            Some(format!("the tokens of {of_what}{} issued up to {} revoked", quoted(name), within.up_to))
+        };
+        issued_before(&self.to_subjects, claims.subject(), "")
+            .or_else(|| issued_before(&self.in_sessions, claims.session_id(), "session "))
+    }
+
+    /// When a token of this draft is to be issued at the earliest, and not before `now`: after all that is known to be
+    /// revoked by moment, whatever the clock says and although tokens count whole seconds. Else the client would be given
+    /// what is refused.
+    #[must_use]
+    pub fn issued_from<C>(&self, draft: &AccessDraft<C>, now: Timestamp) -> Timestamp {
+        let of = |entries: &Entries<Within>, name: &str| entries.pin().get(name).map(|within| within.after(now));
+        let all = self.issued.load().after(now);
+        if self.names.load(Ordering::Acquire) == 0 {
+            return all;
+        }
+        let subject = of(&self.to_subjects, draft.subject());
+        let session = draft.session_id().and_then(|id| of(&self.in_sessions, id));
+        [subject, session].into_iter().flatten().fold(all, Timestamp::max)
+    }
+
+    /// The moment up to which tokens may have been issued by `now` of those that `what` is about, a kind that has a moment: what
+    /// was [issued after](Self::issued_from) a moment of this very second lies in the next one, and is meant as well.
+    #[must_use]
+    pub fn issued_up_to(&self, what: &Revoked, now: Timestamp) -> Timestamp {
+        let latest = |of: &AtomicI64| Timestamp::from_micros(of.load(Ordering::Acquire));
+        let known = |entries: &Entries<Within>, name: &str| {
+            entries.pin().get(name).map_or(Timestamp::MIN, |within| within.up_to)
+        };
+        // Nobody here knows which session is whose.
+        let known = match what {
+            Revoked::IssuedInSession { session, .. } => {
+                known(&self.in_sessions, session).max(latest(&self.latest_to_subjects))
+            }
+            Revoked::IssuedTo { subject, .. } => {
+                known(&self.to_subjects, subject).max(latest(&self.latest_in_sessions))
+            }
+            _ => latest(&self.latest_in_sessions).max(latest(&self.latest_to_subjects)),
+        };
+        let known = known.max(self.issued.load().up_to).whole_secs();
+        if known < now.whole_secs() { now } else { known.after(Duration::from_secs(1)) }
+    }
+
+    /// When a session is to begin at the earliest, and not before `now`: after all sign-ins that are known to have ended.
+    #[must_use]
+    pub fn sign_in_from(&self, now: Timestamp) -> Timestamp {
+        self.sign_ins.load().after(now)
+    }
+
+    /// Whether a session that began at this moment is known to have ended with all others of its time.
+    #[must_use]
+    pub fn ended_with_others(&self, started_at: Timestamp, now: Timestamp) -> bool {
+        self.sign_ins.load().covers(Some(started_at), now)
     }
 }
 
@@ -243,6 +333,12 @@ impl Default for Revocations {
 }
 
 impl Everything {
+    fn grow(&self, up_to: Timestamp, until: Timestamp) {
+        // The other order would let a reader see the new moment with the old end.
+        self.until.fetch_max(until.as_micros(), Ordering::AcqRel);
+        self.up_to.fetch_max(up_to.as_micros(), Ordering::AcqRel);
+    }
+
     fn load(&self) -> Within {
         let time = |micros: &AtomicI64| Timestamp::from_micros(micros.load(Ordering::Acquire));
         Within { up_to: time(&self.up_to), until: time(&self.until) }
@@ -254,10 +350,15 @@ impl Within {
         Self { up_to: self.up_to.max(other.up_to), until: self.until.max(other.until) }
     }
 
-    /// Without `auth_time` a token counts by `iat`, and without that as one from long ago.
-    fn covers(self, claims: &Claims, now: Timestamp) -> bool {
-        let since = claims.authenticated_at().or(claims.issued_at()).unwrap_or(Timestamp::MIN);
-        now < self.until && since.whole_secs() <= self.up_to.whole_secs()
+    /// The first moment from `now` on that is not meant.
+    fn after(self, now: Timestamp) -> Timestamp {
+        let is_remembered = now < self.until;
+        if is_remembered { now.max(self.up_to.whole_secs().after(Duration::from_secs(1))) } else { now }
+    }
+
+    /// What does not say when it was is from long ago.
+    fn covers(self, when: Option<Timestamp>, now: Timestamp) -> bool {
+        now < self.until && when.unwrap_or(Timestamp::MIN).whole_secs() <= self.up_to.whole_secs()
     }
 }
 
@@ -266,7 +367,8 @@ impl fmt::Debug for Revocations {
         f.debug_struct("Revocations")
             .field("tokens", &self.tokens.len())
             .field("sessions", &self.sessions.len())
-            .field("subjects", &self.subjects.len())
+            .field("in_sessions", &self.in_sessions.len())
+            .field("to_subjects", &self.to_subjects.len())
             .field("keys", &self.keys.len())
             .finish_non_exhaustive()
     }

@@ -183,6 +183,18 @@ impl DraftByClient {
 }
 
 impl<C> AccessDraft<C> {
+    /// Whom the token is about, `sub`.
+    #[must_use]
+    pub fn subject(&self) -> &str {
+        &self.subject
+    }
+
+    /// The session it belongs to, `sid`.
+    #[must_use]
+    pub fn session_id(&self) -> Option<&str> {
+        self.session_id.as_deref()
+    }
+
     /// The caller's roles.
     #[must_use]
     pub fn roles(mut self, roles: impl IntoIterator<Item = impl Into<String>>) -> Self {

@@ -1,6 +1,6 @@
 //! Why sessions are not begun or renewed.
 
-use vorsel_core::{EndReason, Finding, IssueError, RenewalRefusal};
+use vorsel_core::{EndReason, Finding, IssueError, RenewalRefusal, Timestamp};
 
 use crate::admission::AdmissionError;
 use crate::random::RandomError;
@@ -86,6 +86,23 @@ pub enum RenewError {
     /// The operating system gave no randomness.
     #[error(transparent)]
     Random(#[from] RandomError),
+}
+
+/// Why no session was ended.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum EndError {
+    /// A session that is yet to begin can't be ended.
+    #[error("expected a moment up to now, {now}, but found {found}")]
+    Future {
+        /// The moment asked for.
+        found: Timestamp,
+        /// Now.
+        now: Timestamp,
+    },
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
 }
 
 impl From<RenewalRefusal> for RenewError {

@@ -21,7 +21,7 @@ use crate::live::Live;
 use crate::random::{random_id, session_seed};
 use crate::store::{Advanced, Cap, End, Inserted, SessionStore, StoreError, Which};
 pub use builder::SessionsBuilder;
-pub use error::{RenewError, StartError};
+pub use error::{EndError, RenewError, StartError};
 use recent::Recent;
 use reply::PreparedReply;
 pub use reply::TokenReply;
@@ -81,7 +81,9 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     pub async fn start(&self, sign_in: SignIn) -> Result<TokenReply, StartError> {
         let grant = self.admission.admit(sign_in.subject(), sign_in.client_id()).await?;
         let (seed, now) = (session_seed()?, self.access.now());
-        let session = Session::begin(seed, sign_in, &self.limits, now);
+        // After all sign-ins that are known to have ended, whatever the clock says.
+        let began_at = self.access.known().sign_in_from(now);
+        let session = Session::begin(seed, sign_in, &self.limits, began_at);
         let granted = granted(&session, &grant);
         let reply = self.reply(&session, session.current, grant, granted, &random_id()?, now)?.sign()?;
         let cap = self.limits.per_subject.map(|limit| Cap { limit, now, until: self.access.remembered_until(now) });
@@ -168,12 +170,19 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         Ok(())
     }
 
-    /// Ends sessions by the app's decision: one, all of a subject, or all that started before a moment. Says how many.
+    /// Ends sessions by the app's decision: one, all of a subject, or all that started before a moment. They can't be renewed,
+    /// and their tokens stop standing. Says how many.
     ///
     /// # Errors
-    /// If the store fails.
-    pub async fn end(&self, which: Which<'_>) -> Result<u64, StoreError> {
-        self.end_for(which, EndReason::Withdrawn, self.access.now()).await
+    /// If the moment is after now, or the store fails.
+    pub async fn end(&self, which: Which<'_>) -> Result<u64, EndError> {
+        let now = self.access.now();
+        if let Which::StartedBefore(found) = which
+            && found > now
+        {
+            return Err(EndError::Future { found, now });
+        }
+        Ok(self.end_for(which, EndReason::Withdrawn, now).await?)
     }
 
     /// Forgets sessions and revocations whose time is over, in small steps; says how many sessions. To be called now and
@@ -219,6 +228,11 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         request: RenewalRequest<'_>,
         now: Timestamp,
     ) -> Result<PreparedReply, RenewError> {
+        // It was begun while all others of its time were ended, and is not ended in the store.
+        if self.access.known().ended_with_others(session.facts.started_at, now) {
+            self.end_for(Which::One(&session.id), EndReason::Withdrawn, now).await?;
+            return Err(RenewError::Ended(EndReason::Withdrawn));
+        }
         let grant = match self.admission.admit(&session.facts.subject, &session.facts.client_id).await {
             Ok(grant) => grant,
             Err(error) => {

@@ -57,7 +57,7 @@ impl End<'_> {
     pub fn entry_for_all(&self) -> Option<Revocation> {
         let Which::StartedBefore(_) = self.which else { return None };
         let up_to = self.which.named_from().before(Duration::from_micros(1));
-        Some(Revocation { what: Revoked::Everything { up_to }, until: self.until })
+        Some(Revocation { what: Revoked::SignIns { up_to }, until: self.until })
     }
 
     /// The entry for one session that ends by this, if it has one of its own.
@@ -157,7 +157,7 @@ mod tests {
         let ended = Ended { at: moment, why: EndReason::Withdrawn };
         let end = End { which: Which::StartedBefore(moment), ended, until: Timestamp::MAX };
         let together = end.entry_for_all().map(|entry| entry.what);
-        assert_eq!(together, Some(Revoked::Everything { up_to: Timestamp::from_micros(1_499_999_999_999_999) }));
+        assert_eq!(together, Some(Revoked::SignIns { up_to: Timestamp::from_micros(1_499_999_999_999_999) }));
         let second = moment.whole_secs();
         assert!(end.entry_for("s1", second).is_some());
         assert!(end.entry_for("s1", second.before(Duration::from_micros(1))).is_none());

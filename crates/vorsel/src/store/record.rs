@@ -24,8 +24,10 @@ impl<'r> Entry<'r> {
             Revoked::Token(id) => ("token", id.as_str(), 0),
             Revoked::Session(id) => ("session", id.as_str(), 0),
             Revoked::Key(id) => ("key", id.as_str(), 0),
-            Revoked::Subject { subject, up_to } => ("subject", subject.as_str(), up_to.as_micros()),
-            Revoked::Everything { up_to } => ("everything", "", up_to.as_micros()),
+            Revoked::SignIns { up_to } => ("sign-ins", "", up_to.as_micros()),
+            Revoked::IssuedInSession { session, up_to } => ("issued-in-session", session.as_str(), up_to.as_micros()),
+            Revoked::IssuedTo { subject, up_to } => ("issued-to", subject.as_str(), up_to.as_micros()),
+            Revoked::Issued { up_to } => ("issued", "", up_to.as_micros()),
         };
         Self { kind, name, up_to, until: revocation.until.as_micros() }
     }
@@ -39,8 +41,10 @@ pub(super) fn read_entry(kind: &str, name: String, up_to: i64, until: i64) -> Re
         "token" => Revoked::Token(name),
         "session" => Revoked::Session(name),
         "key" => Revoked::Key(name),
-        "subject" => Revoked::Subject { subject: name, up_to },
-        _ => Revoked::Everything { up_to },
+        "sign-ins" => Revoked::SignIns { up_to },
+        "issued-in-session" => Revoked::IssuedInSession { session: name, up_to },
+        "issued-to" => Revoked::IssuedTo { subject: name, up_to },
+        _ => Revoked::Issued { up_to },
     };
     Revocation { what, until }
 }

@@ -87,6 +87,11 @@ impl House {
         Self { sessions: Arc::new(change(sessions).build().expect("sessions")), ..self }
     }
 
+    /// The same house by a clock of its own.
+    pub(crate) fn with_clock(self, clock: Arc<StillClock>) -> Self {
+        Self { clock, ..self }
+    }
+
     pub(crate) fn now(&self) -> Timestamp {
         self.clock.now()
     }

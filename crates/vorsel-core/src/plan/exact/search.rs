@@ -139,6 +139,19 @@ const LONG: usize = 100;
 /// How many decisions may lie inside each other: each takes a piece of the stack.
 const DEEPEST: u32 = 500;
 
+/// What is left once everything is decided that can be no other way.
+enum Rest {
+    /// Whether it can be true.
+    Settled(bool),
+    Open {
+        left: Formula,
+        /// The atoms in it.
+        open: Vec<usize>,
+        /// The family that was looked at last.
+        last: Option<usize>,
+    },
+}
+
 impl Search<'_, '_> {
     /// Whether the rest of the formula can be made true; `last` is the family that was looked at last.
     fn runs(&mut self, formula: Formula, last: Option<usize>) -> Result<bool, Exhausted> {
@@ -150,8 +163,8 @@ impl Search<'_, '_> {
 
     fn goes_on(&mut self, formula: Formula, last: Option<usize>) -> Result<bool, Exhausted> {
         let (left, open, last) = match self.as_far_as_forced(formula, last)? {
-            Ok(value) => return Ok(value),
-            Err(rest) => rest,
+            Rest::Settled(value) => return Ok(value),
+            Rest::Open { left, open, last } => (left, open, last),
         };
         if let Node::Any(parts) = self.formulas.node(left)
             && parts.len() > LONG
@@ -202,28 +215,23 @@ impl Search<'_, '_> {
         Ok(false)
     }
 
-    /// What is left of the formula, and the atoms in it, once everything is decided that can be no other way. Where that
-    /// settles it, whether it can be true.
-    fn as_far_as_forced(
-        &mut self,
-        formula: Formula,
-        mut last: Option<usize>,
-    ) -> Result<Result<bool, (Formula, Vec<usize>, Option<usize>)>, Exhausted> {
+    /// Decides everything that can be no other way.
+    fn as_far_as_forced(&mut self, formula: Formula, mut last: Option<usize>) -> Result<Rest, Exhausted> {
         let mut left = formula;
         loop {
             let open;
             (left, open) = self.left_of(left)?;
             if let Some(value) = self.formulas.constant(left) {
-                return Ok(Ok(value));
+                return Ok(Rest::Settled(value));
             }
             let forced = self.forced(left);
             if forced.is_empty() {
-                return Ok(Err((left, open, last)));
+                return Ok(Rest::Open { left, open, last });
             }
             forced.iter().for_each(|(atom, wanted)| self.decided[*atom] = Some(*wanted));
             last = forced.iter().rev().find_map(|(atom, _)| self.families[*atom]).or(last);
             if !self.are_consistent(forced.iter().filter_map(|(atom, _)| self.families[*atom]))? {
-                return Ok(Ok(false));
+                return Ok(Rest::Settled(false));
             }
         }
     }

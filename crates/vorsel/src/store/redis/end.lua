@@ -4,7 +4,7 @@ local which, name, at, why, remembered, named_from, up_to =
 local ids = { name }
 if which == 'subject' then ids = redis.call('ZRANGE', 'vorsel:subject:' .. name, 0, -1) end
 if which == 'before' then ids = redis.call('ZRANGEBYSCORE', 'vorsel:started', '-inf', '(' .. name) end
-if up_to ~= '' then tell('everything', '', up_to, remembered) end
+if up_to ~= '' then tell('sign-ins', '', up_to, remembered) end
 local count = 0
 for _, id in ipairs(ids) do
   local idle_until, has_ended = state_of(id)

@@ -67,7 +67,7 @@ pub async fn tells_of_every_end(store: &dyn SessionStore) {
     assert_eq!(end(store, Which::StartedBefore(long_ago), ended).await, 2);
     let told = feed_after(store, before.as_ref()).await;
     let up_to = Timestamp::from_micros(1_499_999_999_999_999);
-    assert_eq!(told[0], Revocation { what: Revoked::Everything { up_to }, until: LATER });
+    assert_eq!(told[0], Revocation { what: Revoked::SignIns { up_to }, until: LATER });
     let named = store.of_subject("named").await.expect("list");
     assert_eq!(told[1..], [of_session(&named[0].id)]);
 }
@@ -81,8 +81,10 @@ pub async fn feeds_whatever_is_revoked(store: &dyn SessionStore) {
     let entries = [
         (Revoked::Token("jti".to_owned()), LATER),
         (Revoked::Session("sid".to_owned()), LATER),
-        (Revoked::Subject { subject, up_to: START }, LATER.after(Duration::from_micros(1))),
-        (Revoked::Everything { up_to: START.after(Duration::from_micros(1)) }, LATER),
+        (Revoked::SignIns { up_to: START.after(Duration::from_micros(1)) }, LATER),
+        (Revoked::IssuedInSession { session: "sid".to_owned(), up_to: START }, LATER),
+        (Revoked::IssuedTo { subject, up_to: START }, LATER.after(Duration::from_micros(1))),
+        (Revoked::Issued { up_to: START.after(Duration::from_micros(1)) }, LATER),
         (Revoked::Key("kid".to_owned()), Timestamp::MAX),
     ]
     .map(|(what, until)| Revocation { what, until });

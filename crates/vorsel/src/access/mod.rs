@@ -1,15 +1,16 @@
 //! Access tokens without a session: issued, checked and revoked, for machine clients, for introspection, and for the
 //! sessions that are built on them.
 
+mod revoke;
+
 use std::fmt;
 use std::sync::Arc;
-use std::time::Duration;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use vorsel_core::{
-    AccessDraft, AccessPlan, Checked, Expectations, Finding, IssueError, Issuer, Lifetime, Prepared, Revocation,
-    Revoked, Timestamp, Verifier,
+    AccessDraft, AccessPlan, Checked, Expectations, Finding, IssueError, Issuer, Lifetime, Prepared, Revocations,
+    Timestamp, Verifier,
 };
 
 use crate::clock::{Clock, SystemClock};
@@ -17,7 +18,8 @@ use crate::keys::{KeyStepError, LiveKeyring};
 use crate::live::Live;
 use crate::random::{RandomError, random_id};
 use crate::revocations::LiveRevocations;
-use crate::store::{SessionStore, StoreError};
+use crate::store::SessionStore;
+pub use revoke::{Issued, RevokeError};
 
 /// Issues, checks and revokes the access tokens of one issuer for one audience. Clones share everything.
 ///
@@ -49,6 +51,8 @@ struct Shared {
     lifetime: Lifetime,
     store: Arc<dyn SessionStore>,
     revocations: Option<LiveRevocations>,
+    /// What was revoked here, where no feed is followed: tokens issued here from then on are not meant.
+    revoked_here: Revocations,
     clock: Arc<dyn Clock>,
 }
 
@@ -123,8 +127,9 @@ impl AccessTokensBuilder {
         self
     }
 
-    /// This instance's view of what is revoked: what is revoked here is known in it when the call is over. Other instances
-    /// learn it from the feed.
+    /// This instance's view of what is revoked, to be set wherever tokens are issued: what is issued after the news is issued
+    /// after the moment it is about, so that it stands. What is revoked here is known in the view when the call is over;
+    /// other instances learn it from the feed.
     pub fn revocations(mut self, revocations: LiveRevocations) -> Self {
         self.revocations = Some(revocations);
         self
@@ -158,6 +163,7 @@ impl AccessTokensBuilder {
             lifetime,
             store,
             revocations,
+            revoked_here: Revocations::new(),
             clock,
         })))
     }
@@ -199,7 +205,7 @@ impl AccessTokens {
     /// # Errors
     /// Those of [`Issuer::access`], and if the operating system gives no randomness.
     pub fn issue<C: Serialize>(&self, draft: &AccessDraft<C>) -> Result<String, IssueTokenError> {
-        Ok(self.0.issuer.load().access(draft, &random_id()?, self.now())?)
+        Ok(self.prepare(draft, &random_id()?, self.now())?.sign()?)
     }
 
     /// A token but for its signature.
@@ -209,7 +215,7 @@ impl AccessTokens {
         id: &str,
         now: Timestamp,
     ) -> Result<Prepared, IssueError> {
-        self.0.issuer.load().prepare(draft, id, now)
+        self.0.issuer.load().prepare(draft, id, self.known().issued_from(draft, now))
     }
 
     /// Checks a token, and whether it is revoked if this instance follows what is. Of the app's own claims nothing is read;
@@ -234,55 +240,9 @@ impl AccessTokens {
         Ok(checked)
     }
 
-    /// Revokes one token of this issuer; its session, if it has one, goes on. A token that is not accepted, or that another
-    /// client holds, is not revoked: for the client that is the same.
-    ///
-    /// # Errors
-    /// If the store fails.
-    pub async fn revoke_token(&self, token: &str, client_id: Option<&str>) -> Result<(), StoreError> {
-        let checked = self.0.verifier.load().check(token, self.now());
-        let Ok(checked) = checked else { return Ok(()) };
-        let claims = checked.claims();
-        match claims.id() {
-            Some(id) if client_id.is_none_or(|client_id| claims.client_id() == Some(client_id)) => {
-                self.revoke(Revoked::Token(id.to_owned())).await
-            }
-            _ => Ok(()),
-        }
-    }
-
-    /// Revokes access tokens by the app's decision: one, those of a session, of a subject, of everybody, of a key. It has
-    /// to be remembered for as long as the longest-lived token that the keyring allows for; a key for ever, since whoever
-    /// has it can go on signing.
-    ///
-    /// # Errors
-    /// If the store fails.
-    pub async fn revoke(&self, what: Revoked) -> Result<(), StoreError> {
-        let until = match what {
-            Revoked::Key(_) => Timestamp::MAX,
-            _ => self.remembered_until(self.now()),
-        };
-        self.0.store.revoke(&Revocation { what, until }).await?;
-        self.heard().await;
-        Ok(())
-    }
-
-    /// Until when every access token issued by `now` has expired, by the clock of whoever checks it.
-    pub(crate) fn remembered_until(&self, now: Timestamp) -> Timestamp {
-        /// More than clocks differ and any verifier allows for.
-        const MARGIN: Duration = Duration::from_secs(300);
-        // The keyring allows for `lifetime` as well.
-        now.after(self.0.keys.current().times().longest_lifetime.as_duration()).after(MARGIN)
-    }
-
-    /// Lets this instance know at once what it has put on the feed. If that fails, it learns it like the others.
-    pub(crate) async fn heard(&self) {
-        if let Some(revocations) = &self.0.revocations
-            && let Err(error) = revocations.catch_up().await
-        {
-            let source: &dyn std::error::Error = &error;
-            tracing::warn!(target: "vorsel::sessions", error = source, "the feed cannot be read now");
-        }
+    /// What is known to be revoked or ended.
+    pub(crate) fn known(&self) -> &Revocations {
+        self.0.revocations.as_ref().map_or(&self.0.revoked_here, LiveRevocations::known)
     }
 
     pub(crate) fn store(&self) -> &dyn SessionStore {

@@ -1,0 +1,173 @@
+//! Revoking access tokens that were issued up to some moment. Whoever may renew goes on: what is issued afterwards stands.
+
+use std::time::Duration;
+
+use tokio::time::{Instant, sleep};
+use vorsel_core::{KeyState, Revocation, Revoked, Timestamp};
+
+use super::AccessTokens;
+use crate::store::StoreError;
+
+/// Which access tokens to revoke, of those issued up to a moment.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Issued<'a> {
+    /// Those of the session with this `sid`.
+    InSession(&'a str),
+    /// Those of this subject, `sub`, in whatever session or in none.
+    To(&'a str),
+    /// All of them.
+    ToAnybody,
+}
+
+/// Why nothing was revoked.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum RevokeError {
+    /// What is issued after now can't be revoked.
+    #[error("expected a moment up to now, {now}, but found {found}")]
+    Future {
+        /// The moment asked for.
+        found: Timestamp,
+        /// Now.
+        now: Timestamp,
+    },
+    /// New tokens would be signed with the key and refused.
+    #[error(
+        "expected a key that signs no more, but found {kid:?}, which is {state}; withdraw it from the keyring first"
+    )]
+    StillSigns {
+        /// The key's ID.
+        kid: String,
+        /// Its state.
+        state: KeyState,
+    },
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+impl Issued<'_> {
+    fn up_to(self, up_to: Timestamp) -> Revoked {
+        match self {
+            Self::InSession(session) => Revoked::IssuedInSession { session: session.to_owned(), up_to },
+            Self::To(subject) => Revoked::IssuedTo { subject: subject.to_owned(), up_to },
+            Self::ToAnybody => Revoked::Issued { up_to },
+        }
+    }
+}
+
+/// Tokens count whole seconds, so what is revoked several times within one has tokens in between that are issued ahead of the
+/// clock. Further than this, which verifiers let pass as a difference of clocks, they are not: then time is waited for.
+const FURTHEST_AHEAD: Duration = Duration::from_secs(3);
+/// Where clocks are further apart than this, waiting does not help.
+const LONGEST_WAIT: Duration = Duration::from_secs(5);
+const PAUSE: Duration = Duration::from_millis(100);
+
+/// More than clocks differ and any verifier allows for.
+const MARGIN: Duration = Duration::from_secs(300);
+
+impl AccessTokens {
+    /// Revokes the tokens that were issued up to now, so that what a role or a scope was withdrawn from asks for a new one.
+    /// Sessions go on, and what they are renewed to stands; [`Sessions::end`](crate::Sessions::end) ends them.
+    ///
+    /// Of one subject or session this is done at once up to three times a second, and more often about once a second.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn revoke(&self, which: Issued<'_>) -> Result<(), RevokeError> {
+        // What others revoked in this second counts, too.
+        self.heard().await;
+        let give_up_at = Instant::now() + LONGEST_WAIT;
+        loop {
+            let now = self.now();
+            let up_to = self.known().issued_up_to(&which.up_to(now), now);
+            if up_to <= now.after(FURTHEST_AHEAD) || Instant::now() > give_up_at {
+                return Ok(self.tell(which.up_to(up_to), self.remembered_until(up_to)).await?);
+            }
+            sleep(PAUSE).await;
+        }
+    }
+
+    /// [`revoke`](Self::revoke) of the tokens that were issued up to an earlier moment, the second it lies in included.
+    ///
+    /// # Errors
+    /// If the moment is after now, or the store fails.
+    pub async fn revoke_up_to(&self, which: Issued<'_>, up_to: Timestamp) -> Result<(), RevokeError> {
+        let now = self.now();
+        if up_to > now {
+            return Err(RevokeError::Future { found: up_to, now });
+        }
+        Ok(self.tell(which.up_to(up_to), self.remembered_until(now)).await?)
+    }
+
+    /// Revokes the token with this `jti`.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn revoke_id(&self, id: &str) -> Result<(), RevokeError> {
+        Ok(self.tell(Revoked::Token(id.to_owned()), self.remembered_until(self.now())).await?)
+    }
+
+    /// Revokes every token that a key signed, also where its key set is still in use. It is remembered for ever, since whoever
+    /// has the key can go on signing; so it has to be one that signs no more: a key of this keyring is withdrawn first, by
+    /// [`Keyring::compromise`](crate::Keyring::compromise).
+    ///
+    /// # Errors
+    /// If the key still signs or will, or the store fails.
+    pub async fn revoke_key(&self, kid: &str) -> Result<(), RevokeError> {
+        match self.0.keys.current().state(kid, self.now()) {
+            Some(state @ (KeyState::PreActive | KeyState::Active)) => {
+                Err(RevokeError::StillSigns { kid: kid.to_owned(), state })
+            }
+            _ => Ok(self.tell(Revoked::Key(kid.to_owned()), Timestamp::MAX).await?),
+        }
+    }
+
+    /// Revokes one token of this issuer; its session, if it has one, goes on. A token that is not accepted, or that another
+    /// client holds, is not revoked: for the client that is the same.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn revoke_token(&self, token: &str, client_id: Option<&str>) -> Result<(), StoreError> {
+        let now = self.now();
+        let Ok(checked) = self.0.verifier.load().check(token, now) else { return Ok(()) };
+        let claims = checked.claims();
+        match claims.id() {
+            Some(id) if client_id.is_none_or(|client_id| claims.client_id() == Some(client_id)) => {
+                // The keyring may have been told of a shorter lifetime since it was issued.
+                let until = self.remembered_until(now).max(claims.expires_at().map_or(now, |at| at.after(MARGIN)));
+                self.tell(Revoked::Token(id.to_owned()), until).await
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Puts it on the feed.
+    async fn tell(&self, what: Revoked, until: Timestamp) -> Result<(), StoreError> {
+        let revocation = Revocation { what, until };
+        self.0.store.revoke(&revocation).await?;
+        if self.0.revocations.is_none() {
+            self.0.revoked_here.forget(self.now());
+            self.0.revoked_here.add(&revocation);
+        }
+        self.heard().await;
+        Ok(())
+    }
+
+    /// Until when every access token issued by `now` has expired, by the clock of whoever checks it.
+    pub(crate) fn remembered_until(&self, now: Timestamp) -> Timestamp {
+        // The keyring allows for `lifetime` as well.
+        now.after(self.0.keys.current().times().longest_lifetime.as_duration()).after(MARGIN)
+    }
+
+    /// Lets this instance know at once what it has put on the feed. If that fails, it learns it like the others.
+    pub(crate) async fn heard(&self) {
+        if let Some(revocations) = &self.0.revocations
+            && let Err(error) = revocations.catch_up().await
+        {
+            let source: &dyn std::error::Error = &error;
+            tracing::warn!(target: "vorsel::sessions", error = source, "the feed cannot be read now");
+        }
+    }
+}
