@@ -52,8 +52,8 @@ pub use admission::{Admission, AdmissionError, Grant};
 pub use checker::Checker;
 pub use clock::{Clock, SystemClock, now};
 pub use guard::{
-    Admitted, ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys, Caller, Deciding, Guard, GuardBuilder,
-    GuardError, Guarded, GuardedFuture, PredicateAnswer, PredicateRequest, RequestHead, WhenSilent,
+    Admitted, Answered, ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys, Caller, Deciding, Guard,
+    GuardBuilder, GuardError, Guarded, GuardedFuture, PredicateAnswer, PredicateRequest, RequestHead, WhenSilent,
 };
 #[cfg(feature = "axum")]
 pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, RoutesError};

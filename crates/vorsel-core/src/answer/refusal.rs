@@ -43,6 +43,8 @@ pub enum Refusal {
     },
     /// The caller does not fulfil the route's rule.
     Unmet(Box<Unmet>),
+    /// The same, where a predicate has said that the caller is not to learn whether there is something at all.
+    Hidden(Box<Unmet>),
     /// The path is known, but to other methods only.
     NoMethod {
         /// The methods that the caller may use, or that anybody may.
@@ -75,10 +77,21 @@ impl Refusal {
             Self::OtherSite { .. } => "other-site",
             Self::Unanswered { .. } => "unanswered",
             Self::Unmet(_) => "rule-not-met",
+            Self::Hidden(_) => "hidden",
             Self::NoMethod { .. } => "no-method",
             Self::NoPath => "no-path",
             Self::BadParameter { .. } => "bad-parameter",
             Self::NoRule { .. } => "no-rule",
+        }
+    }
+
+    /// The same, said so that the caller does not learn whether there is something at all. Where nothing but a fresh or a
+    /// stronger sign-in is missing that is said all the same: it would be for what is not there.
+    #[must_use]
+    pub fn hidden(self) -> Self {
+        match self {
+            Self::Unmet(unmet) if unmet.step_up.is_none() => Self::Hidden(unmet),
+            other => other,
         }
     }
 
@@ -95,7 +108,7 @@ impl Refusal {
             Self::NoMethod { methods } => {
                 return Answer { allow: Some(allow(methods)), ..plain(405, "This path knows other methods.") };
             }
-            Self::NoPath => return plain(404, "There is nothing at this path."),
+            Self::NoPath | Self::Hidden(_) => return plain(404, "There is nothing at this path."),
             Self::BadParameter { .. } => return plain(400, "The path cannot be read."),
             Self::OtherSite { .. } => return plain(403, "This needs a request from the site itself."),
             Self::Unanswered { .. } => return plain(503, "This cannot be answered now. Try again later."),
@@ -158,6 +171,7 @@ impl fmt::Display for Refusal {
             Self::Unanswered { what, reason } => write!(f, "unanswered: {what}: {reason}"),
             Self::BadToken(finding) => finding.fmt(f),
             Self::Unmet(unmet) => write!(f, "rule-not-met: {}; missing {}", unmet.rule, unmet.parts.join("; ")),
+            Self::Hidden(unmet) => write!(f, "hidden: {}; missing {}", unmet.rule, unmet.parts.join("; ")),
             Self::NoMethod { methods } => {
                 write!(f, "no-method: expected one of the methods {}, but found another", allow(methods))
             }

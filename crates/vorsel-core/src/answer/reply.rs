@@ -13,7 +13,7 @@ use serde_json::Value;
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Answer {
-    /// The HTTP status: 204, 400, 401, 403, 405 or 503.
+    /// The HTTP status: 204, 400, 401, 403, 404, 405 or 503.
     pub status: u16,
     /// What the `WWW-Authenticate` header asks for, one challenge for each scheme.
     pub challenges: Vec<Challenge>,

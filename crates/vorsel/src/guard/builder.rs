@@ -14,7 +14,7 @@ use super::api_key::ApiKeys;
 use super::caller::Caller;
 use super::credentials::{ApiKeyHeader, CookieSource, Origin, Sources};
 use super::decide::{Guard, Inner, LookUp};
-use super::predicate::{PredicateAnswer, PredicateRequest, Predicates};
+use super::predicate::{Answered, PredicateAnswer, PredicateRequest, Predicates};
 use super::revocation::{REVOCATIONS_CURRENT, RevocationGate, WhenSilent};
 use crate::checker::Checker;
 use crate::clock::{Clock, SystemClock};
@@ -157,11 +157,13 @@ impl<C> GuardBuilder<C> {
     }
 
     /// Registers a predicate of the app's own, for rules that say `predicate` and its name. It is asked only where a rule hangs
-    /// on it. Whoever it answers no is refused; if it cannot answer, the client is told to try again (503).
-    pub fn predicate<F, A>(mut self, name: &str, predicate: F) -> Self
+    /// on it. Whoever it answers no is refused, or finds nothing there if it answers [`Answered::hidden`]; if it cannot answer,
+    /// the client is told to try again (503).
+    pub fn predicate<F, A, T>(mut self, name: &str, predicate: F) -> Self
     where
         F: Fn(Caller<C>, PredicateRequest) -> A + Send + Sync + 'static,
-        A: Future<Output = PredicateAnswer> + Send + 'static,
+        A: Future<Output = PredicateAnswer<T>> + Send + 'static,
+        T: Into<Answered>,
     {
         self.predicates.add(name, predicate);
         self

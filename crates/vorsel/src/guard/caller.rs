@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use http::Extensions;
 use vorsel_core::{CallerFacts, Checked, Claims, Credential, Credentials, NoOwn};
 
 /// Who is calling: claims that were checked, the app's own part as `C`. Cloning is cheap.
@@ -13,11 +14,17 @@ pub struct Caller<C = NoOwn> {
     credentials: Credentials,
     /// The client whose API key came along beside the token of a person.
     key_client: Option<Arc<str>>,
+    /// What predicates have looked up.
+    loaded: Option<Arc<Extensions>>,
 }
 
 impl<C> Caller<C> {
     pub(super) fn new(checked: Arc<Checked<C>>, own_issuer: bool, kind: Credential) -> Self {
-        Self { checked, own_issuer, credentials: kind.into(), key_client: None }
+        Self { checked, own_issuer, credentials: kind.into(), key_client: None, loaded: None }
+    }
+
+    pub(super) fn with_loaded(self, loaded: Extensions) -> Self {
+        Self { loaded: (!loaded.is_empty()).then(|| Arc::new(loaded)), ..self }
     }
 
     /// The same caller, known by another credential as well, if that is of the same person or client, or if it is the key of
@@ -87,6 +94,13 @@ impl<C> Caller<C> {
         self.key_client.as_deref()
     }
 
+    /// What a predicate has looked up for this request and [handed on](crate::Answered::with). Nothing where the rule was
+    /// fulfilled without it.
+    #[must_use]
+    pub fn loaded<T: Send + Sync + 'static>(&self) -> Option<&T> {
+        self.loaded.as_ref()?.get()
+    }
+
     /// The kinds of credential that the request came with.
     #[must_use]
     pub const fn credentials(&self) -> Credentials {
@@ -96,6 +110,11 @@ impl<C> Caller<C> {
 
 impl<C> Clone for Caller<C> {
     fn clone(&self) -> Self {
-        Self { checked: self.checked.clone(), key_client: self.key_client.clone(), ..*self }
+        Self {
+            checked: self.checked.clone(),
+            key_client: self.key_client.clone(),
+            loaded: self.loaded.clone(),
+            ..*self
+        }
     }
 }

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 
 use async_trait::async_trait;
+use http::Extensions;
 use http::header::{ACCESS_CONTROL_REQUEST_METHOD, ORIGIN};
 use http::request::Parts;
 use serde::Serialize;
@@ -311,13 +312,17 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         now: Timestamp,
     ) -> Admitted<C> {
         let mut answers: Vec<(String, bool)> = Vec::new();
+        let (mut loaded, mut is_hidden) = (Extensions::new(), false);
         loop {
             let request = PredicateRequest::new(parts.clone(), self.plan.parameters_of(parts.path()));
             let answer = self.predicates.ask(&predicate, caller.clone(), request).await;
             let answer = answer.map_err(|error| unanswered(&format!("predicate {predicate}"), &*error))?;
-            answers.push((predicate, answer));
+            is_hidden |= answer.hides;
+            loaded.extend(answer.loaded);
+            answers.push((predicate, answer.holds));
             match self.outcome(&parts, knows_routes, Ok(Some(caller)), &answers, now) {
-                Outcome::Passed(caller) => return Ok(caller),
+                Outcome::Passed(caller) => return Ok(caller.map(|caller| caller.with_loaded(loaded))),
+                Outcome::Stopped(Stop::Refused(refusal)) if is_hidden => return Err(refusal.hidden().into()),
                 Outcome::Stopped(stop) => return Err(stop),
                 Outcome::Asks(next, same) => (predicate, caller) = (next, same),
             }

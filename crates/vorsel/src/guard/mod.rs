@@ -29,7 +29,7 @@ pub use decide::{Admitted, Deciding, Guard};
 pub use extract::NoCaller;
 #[cfg(feature = "axum")]
 pub use partial::PartialGuard;
-pub use predicate::{PredicateAnswer, PredicateRequest};
+pub use predicate::{Answered, PredicateAnswer, PredicateRequest};
 pub use request::RequestHead;
 pub use revocation::WhenSilent;
 #[cfg(feature = "axum")]

@@ -6,6 +6,7 @@ use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
 
+use http::Extensions;
 use http::request::Parts;
 
 use super::caller::Caller;
@@ -31,10 +32,68 @@ impl PredicateRequest {
     }
 }
 
-/// What a predicate answers: yes, no, or an error if it cannot be told now.
-pub type PredicateAnswer = Result<bool, Box<dyn Error + Send + Sync>>;
+/// What a predicate answers: yes or no, or [`Answered`] with more to say; an error if it cannot be told now.
+pub type PredicateAnswer<T = bool> = Result<T, Box<dyn Error + Send + Sync>>;
 
-type Asked = Pin<Box<dyn Future<Output = PredicateAnswer> + Send>>;
+/// The answer of a predicate that has looked something up.
+///
+/// ```
+/// use vorsel::{Answered, Caller, PredicateAnswer, PredicateRequest};
+///
+/// #[derive(Clone)]
+/// struct Exposure {
+///     queued_by: String,
+/// }
+///
+/// /// The plan says: need = "predicate owns-exposure". The handler asks `caller.loaded::<Exposure>()`.
+/// async fn owns_exposure(caller: Caller, request: PredicateRequest) -> PredicateAnswer<Answered> {
+///     Ok(match find(request.path("id").unwrap_or_default()).await? {
+///         Some(exposure) if exposure.queued_by == caller.subject() => Answered::yes().with(exposure),
+///         // For the caller, what is not theirs is not there.
+///         _ => Answered::hidden(),
+///     })
+/// }
+/// # async fn find(id: &str) -> Result<Option<Exposure>, std::io::Error> { Ok(None) }
+/// ```
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct Answered {
+    pub(super) holds: bool,
+    pub(super) hides: bool,
+    pub(super) loaded: Extensions,
+}
+
+impl Answered {
+    /// It holds.
+    pub fn yes() -> Self {
+        true.into()
+    }
+
+    /// It does not hold. If that is why the caller is refused, they are told so: 403.
+    pub fn no() -> Self {
+        false.into()
+    }
+
+    /// It does not hold, and the caller is not to learn whether there is something at all: 404, as for a path that is not there.
+    /// A predicate that answers so answers the same for what is not there.
+    pub fn hidden() -> Self {
+        Self { hides: true, ..Self::no() }
+    }
+
+    /// Hands on to the handler what was looked up, one of each type: [`Caller::loaded`] has it there.
+    pub fn with<T: Clone + Send + Sync + 'static>(mut self, loaded: T) -> Self {
+        self.loaded.insert(loaded);
+        self
+    }
+}
+
+impl From<bool> for Answered {
+    fn from(holds: bool) -> Self {
+        Self { holds, hides: false, loaded: Extensions::new() }
+    }
+}
+
+type Asked = Pin<Box<dyn Future<Output = PredicateAnswer<Answered>> + Send>>;
 type Predicate<C> = Arc<dyn Fn(Caller<C>, PredicateRequest) -> Asked + Send + Sync>;
 
 /// The predicates of one guard by name.
@@ -45,12 +104,17 @@ impl<C> Predicates<C> {
         Self(BTreeMap::new())
     }
 
-    pub(super) fn add<F, A>(&mut self, name: &str, predicate: F)
+    pub(super) fn add<F, A, T>(&mut self, name: &str, predicate: F)
     where
         F: Fn(Caller<C>, PredicateRequest) -> A + Send + Sync + 'static,
-        A: Future<Output = PredicateAnswer> + Send + 'static,
+        A: Future<Output = PredicateAnswer<T>> + Send + 'static,
+        T: Into<Answered>,
     {
-        self.0.insert(name.to_owned(), Arc::new(move |caller, request| Box::pin(predicate(caller, request))));
+        let ask = move |caller, request| {
+            let answer = predicate(caller, request);
+            Box::pin(async { answer.await.map(Into::into) }) as Asked
+        };
+        self.0.insert(name.to_owned(), Arc::new(ask));
     }
 
     pub(super) fn names(&self) -> impl Iterator<Item = &str> {
@@ -58,7 +122,12 @@ impl<C> Predicates<C> {
     }
 
     /// Asks the predicate of that name; a guard is not built without one.
-    pub(super) async fn ask(&self, name: &str, caller: Caller<C>, request: PredicateRequest) -> PredicateAnswer {
+    pub(super) async fn ask(
+        &self,
+        name: &str,
+        caller: Caller<C>,
+        request: PredicateRequest,
+    ) -> PredicateAnswer<Answered> {
         match self.0.get(name) {
             Some(predicate) => predicate(caller, request).await,
             None => Err("no predicate of that name is registered".into()),

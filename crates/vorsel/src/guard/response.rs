@@ -37,8 +37,9 @@ pub(super) fn is_grpc<B>(request: &Request<B>) -> bool {
 }
 
 /// The answer as a gRPC response without messages: the call's status in the headers, HTTP's own is 200.
-pub(super) fn grpc_response(answer: Answer) -> Response<Full<Bytes>> {
+pub(super) fn grpc_response(stop: &Stop, answer: Answer) -> Response<Full<Bytes>> {
     let (code, message) = match answer.status {
+        404 if matches!(stop, Stop::Refused(Refusal::Hidden(_))) => (5, "not found"),
         401 => (16, "unauthenticated"),
         403 => (7, "permission denied"),
         404 | 405 => (12, "unimplemented"),

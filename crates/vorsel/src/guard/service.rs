@@ -119,7 +119,7 @@ impl<C: Send + Sync + 'static> Guard<C> {
                 let answer = stop.answer(self.realm());
                 log(&stop, answer.status, &request, self.knows_routes());
                 Err(Box::new(if self.answers_grpc() || is_grpc(&request) {
-                    grpc_response(answer)
+                    grpc_response(&stop, answer)
                 } else {
                     response(answer)
                 }))
