@@ -24,7 +24,7 @@ pub use credential::{Credential, Credentials};
 pub use encoding::{JsonError, Object, base64url};
 pub use finding::{Check, Finding};
 pub use key::{Algorithm, KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, VerifyingKey};
-pub use keyring::{KeyRecord, KeyState, KeyTimes, Keyring, KeyringTextError, StepError};
+pub use keyring::{Kept, KeyRecord, KeyState, KeyTimes, Keyring, KeyringTextError, StepError, TakenUp};
 pub use plan::{
     Access, AccessPlan, AccessRow, AccessTable, Budget, CallerFacts, Change, METHODS, Mistake, PathPattern, Place,
     PlanBuilder, PlanError, Reach, Route, RouteChange, SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why,

@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use proptest::prelude::*;
 use vorsel_core::{
-    AccessDraft, Algorithm, Expectations, IssueError, Issuer, KeySet, KeyState, KeyTimes, Keyring, Lifetime, Secret,
-    SigningKey, StepError, Timestamp, Verifier,
+    AccessDraft, Algorithm, Expectations, IssueError, Issuer, Kept, KeySet, KeyState, KeyTimes, Keyring, Lifetime,
+    Secret, SigningKey, StepError, Timestamp, Verifier,
 };
 
 const ISSUER: &str = "https://id.skarnhill.test";
@@ -159,6 +159,72 @@ fn steps_that_would_be_undone_unseen_are_refused() {
 }
 
 #[test]
+fn a_keyring_that_is_replaced_makes_nobody_forget() {
+    let mut known = ring();
+    let old = known.clone();
+    let planned = known.roll(key("second"), START).expect("rolled");
+    let after_roll = known.clone();
+    known.publish(key("third"), START).expect("published");
+    known.compromise("third", START).expect("compromised");
+    let kept = |read: &Keyring| {
+        let taken = known.taking_up(read.clone(), START);
+        assert_eq!(taken.ring.taking_up(taken.ring.clone(), START).kept, [], "what was mended is taken up as it is");
+        (taken.kept.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "), taken.ring)
+    };
+    let states = |ring: &Keyring| {
+        let state = |key: &vorsel_core::KeyRecord| {
+            format!("{} {}", key.key_id(), ring.state(key.key_id(), START).expect("there"))
+        };
+        ring.keys().iter().map(state).collect::<Vec<_>>().join(", ")
+    };
+    let all = "first active, second pre-active, third compromised";
+    let mut later = known.clone();
+    later.publish(key("fourth"), START).expect("published");
+    let mut moved = known.clone();
+    moved.activate("second", planned.after(SECOND), START).expect("moved");
+    let new = Keyring::new(key("fourth"), times(), START);
+    let mut leaked = Keyring::new(key("third").named("fifth"), times(), START);
+    leaked.publish(key("second-of-them").named("second"), START).expect("published");
+    let public = Keyring::new(SigningKey::generate(Algorithm::EdDsa).expect("a key"), times(), START);
+    for (read, said, left) in [
+        (&known, "", all.to_owned()),
+        (&later, "", format!("{all}, fourth pre-active")),
+        (&moved, "", all.to_owned()),
+        (&after_roll, "key \"third\" is not there any more", all.to_owned()),
+        (&old, "key \"second\" is not there any more; key \"third\" is not there any more", all.to_owned()),
+        (
+            &new,
+            "key \"first\" is not there any more; key \"second\" is not there any more; key \"third\" is not there any more",
+            format!("{all}, fourth pre-active"),
+        ),
+        (
+            &leaked,
+            "key \"first\" is not there any more; another key is called \"second\" there; key \"third\" is not there any \
+             more; key \"fifth\" is there again, though it was withdrawn",
+            format!("{all}, fifth compromised"),
+        ),
+        (&public, "keys of another family, or none, are there", all.to_owned()),
+    ] {
+        let (told, ring) = kept(read);
+        assert_eq!((told.as_str(), states(&ring)), (said, left));
+        assert_eq!(ring.signing_key(START).expect("a key").key_id(), "first", "{said}");
+    }
+    assert_eq!(kept(&moved).1.keys()[1].active_from(), Some(planned.after(SECOND)));
+    // Of two copies that differ in a date, the one with fewer steps is the older one.
+    let (told, ring) = {
+        let taken = moved.taking_up(known.clone(), START);
+        (taken.kept, taken.ring)
+    };
+    assert_eq!(told, [Kept::Date { kid: "second".to_owned(), from: planned.after(SECOND) }]);
+    assert_eq!(ring.keys()[1].active_from(), Some(planned.after(SECOND)));
+    // Read from before steps were counted, it is older than anything.
+    let text = old.to_private_text().expect("a text").replace(",\"step\":0", "");
+    assert!(
+        !Keyring::from_private_text(&text).expect("a keyring").taking_up(known.clone(), START).ring.keys().is_empty()
+    );
+}
+
+#[test]
 fn a_lifetime_the_keyring_does_not_reckon_with_is_refused() {
     let mut ring = ring();
     let error = issue(&ring, Lifetime::minutes(11), START).expect_err("too long");
@@ -214,6 +280,12 @@ enum Event {
     /// By an instance whose clock is so many milliseconds ahead, or that has not heard of the last step yet.
     Issue(u16, u16, bool),
     FetchKeys,
+    /// A copy is made of the file.
+    Copy,
+    /// The copy takes the place of the file.
+    Restore,
+    /// The file is lost, and an instance that starts makes new keys.
+    Lose,
     /// Milliseconds.
     Wait(u32),
 }
@@ -226,13 +298,17 @@ fn event() -> impl Strategy<Value = Event> {
         2 => (0..6_usize, 0..400_u16).prop_map(|(index, seconds)| Event::Activate(index, seconds)),
         6 => (1..=600_u16, 0..10_000_u16, any::<bool>()).prop_map(|(for_, ahead, late)| Event::Issue(for_, ahead, late)),
         3 => Just(Event::FetchKeys),
+        1 => Just(Event::Copy),
+        1 => Just(Event::Restore),
+        1 => Just(Event::Lose),
         8 => prop_oneof![0..400_000_u32, 0..12_000_u32].prop_map(Event::Wait),
     ]
 }
 
 proptest! {
     /// Whatever steps the keyring allows, a verifier that fetches the key set once in a cache time accepts every token
-    /// until it expires, unless its key is compromised; and states only ever go forward.
+    /// until it expires, unless its key is compromised; and states only ever go forward. What an instance does that starts with
+    /// a file that was replaced, before a running one has mended it, is left out.
     #[test]
     fn no_step_that_is_taken_costs_a_token(events in proptest::collection::vec(event(), 1..60)) {
         let (mut ring, mut now) = (ring(), START);
@@ -242,9 +318,10 @@ proptest! {
         // A verifier that has lost its keys to an emergency fetches them anew.
         let mut tokens: Vec<(String, String, Timestamp)> = Vec::new();
         let mut states: Vec<(String, KeyState)> = Vec::new();
+        let mut copy = ring.clone();
         for event in events {
             let kid = |index: usize| ring.keys().get(index).map_or(String::new(), |key| key.key_id().to_owned());
-            if !matches!(event, Event::Issue(..) | Event::FetchKeys | Event::Wait(_)) {
+            if !matches!(event, Event::Issue(..) | Event::FetchKeys | Event::Copy | Event::Wait(_)) {
                 (stale, stepped_at) = (ring.clone(), now);
             }
             match event {
@@ -275,6 +352,18 @@ proptest! {
                         continue;
                     }
                     tokens.push((of, token, now.after(Duration::from_secs(seconds.into()))));
+                }
+                Event::Copy => copy = ring.clone(),
+                Event::Restore => {
+                    let taken = ring.taking_up(copy.clone(), now);
+                    prop_assert!(taken.ring.taking_up(taken.ring.clone(), now).kept.is_empty());
+                    ring = taken.ring;
+                }
+                Event::Lose => {
+                    let new = Keyring::new(key(&format!("k{}", ring.keys().len())), times(), now);
+                    let taken = ring.taking_up(new, now);
+                    prop_assert!(!taken.kept.is_empty());
+                    ring = taken.ring;
                 }
                 Event::FetchKeys => (cached, fetched) = (ring.key_set(), now),
                 Event::Wait(millis) => now = now.after(Duration::from_millis(millis.into())),

@@ -114,6 +114,40 @@ fn a_broken_file_leaves_the_keys_as_they_are_until_it_is_mended() {
     eventually("the mended file", || ids(&keys).len() == 2);
 }
 
+/// The running instance keeps what it knows, mends the file, and the one that starts later knows it too.
+#[test]
+fn a_file_that_is_replaced_is_mended_by_whoever_knows_better() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let open = || IssuerKeys::in_folder(folder.path()).expect("keys").access;
+    let (running, file) = (open(), folder.path().join(IssuerKeys::ACCESS));
+    let copy = fs::read_to_string(&file).expect("a file");
+    let first = ids(&running)[0].clone();
+    let token = Issuer::new(ISSUER, Keyring::clone(&running.current())).access(&draft(), "t1", now()).expect("a token");
+    running.change(|ring| ring.roll(key(), now())).expect("rolled");
+    let leaked = ids(&running)[1].clone();
+    running.change(|ring| ring.compromise(&leaked, now())).expect("compromised");
+    thread::sleep(Duration::from_millis(600));
+
+    fs::write(&file, &copy).expect("an older copy");
+    eventually("the withdrawal is in the file again", || {
+        fs::read_to_string(&file).is_ok_and(|text| text.contains("compromised_at"))
+    });
+    assert_eq!(open().current().state(&leaked, now()), Some(vorsel::KeyState::Compromised));
+
+    // The folder is lost, and an instance that starts makes new keys.
+    fs::remove_file(&file).expect("a file");
+    let started = open();
+    assert_eq!(ids(&started).len(), 1);
+    eventually("both have all keys", || ids(&started).len() == 3 && ids(&running) == ids(&started));
+    checker(&started).check(&token, now()).expect("accepted by an instance that never had its key");
+    assert_eq!(running.current().signing_key(now()).expect("a key").key_id(), first, "until the new key is known");
+
+    // A step on a file that was replaced in the meantime loses nothing either.
+    fs::write(&file, &copy).expect("an older copy");
+    running.change(|ring| ring.roll(key(), now())).expect("rolled");
+    assert_eq!(ids(&open()).len(), 4);
+}
+
 #[test]
 fn a_refused_step_says_from_when_on_it_is_safe() {
     let keys = LiveKeyring::from(Keyring::new(key(), KeyTimes::default(), now()));

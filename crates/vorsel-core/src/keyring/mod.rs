@@ -6,8 +6,10 @@
 mod error;
 mod record;
 mod ring;
+mod take_up;
 mod text;
 
 pub use error::{KeyringTextError, StepError};
 pub use record::{KeyRecord, KeyState};
 pub use ring::{KeyTimes, Keyring};
+pub use take_up::{Kept, TakenUp};

@@ -39,6 +39,8 @@ impl Default for KeyTimes {
 pub struct Keyring {
     pub(super) times: KeyTimes,
     pub(super) keys: Vec<KeyRecord>,
+    /// How many steps have led here.
+    pub(super) step: u64,
 }
 
 impl Keyring {
@@ -50,7 +52,7 @@ impl Keyring {
 
     fn beginning(first: Arc<SigningKey>, times: KeyTimes, at: Timestamp) -> Self {
         let first = KeyRecord { active_from: Some(at), ..KeyRecord::published(first, at) };
-        Self { times, keys: vec![first] }
+        Self { times, keys: vec![first], step: 0 }
     }
 
     /// What the safe dates follow from.
@@ -67,7 +69,10 @@ impl Keyring {
 
     /// Allows tokens of this lifetime; a longest lifetime that is longer stays.
     pub fn allow_lifetime(&mut self, lifetime: Lifetime) {
-        self.times.longest_lifetime = self.times.longest_lifetime.max(lifetime);
+        if self.times.longest_lifetime < lifetime {
+            self.times.longest_lifetime = lifetime;
+            self.step += 1;
+        }
     }
 
     /// The state of a key at `now`, or nothing if no key has this ID. A key that was withdrawn is so whatever the clock
@@ -114,6 +119,7 @@ impl Keyring {
         self.admit(key.key_id(), key.algorithm(), Some(key.verifying().thumbprint()))?;
         // Rounded down, the safe dates that follow from it would be up to a second early.
         self.keys.push(KeyRecord::published(Arc::new(key), now.next_whole_sec()));
+        self.step += 1;
         Ok(self.earliest_signing(&self.keys[self.keys.len() - 1]))
     }
 
@@ -145,6 +151,7 @@ impl Keyring {
             return Err(StepError::NeverSigns { kid: kid.to_owned(), other: other.kid.clone(), from });
         }
         self.keys[index].active_from = Some(from);
+        self.step += 1;
         Ok(())
     }
 
@@ -174,6 +181,7 @@ impl Keyring {
         }
         let key = &mut self.keys[index];
         (key.compromised_at, key.key) = (Some(now.whole_secs()), None);
+        self.step += 1;
         Ok(())
     }
 
@@ -218,6 +226,7 @@ impl Keyring {
         }
         let key = &mut self.keys[index];
         (key.destroyed_at, key.key) = (Some(now.whole_secs()), None);
+        self.step += 1;
         Ok(())
     }
 

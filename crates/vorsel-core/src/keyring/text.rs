@@ -30,9 +30,9 @@ impl Keyring {
         let mut text = Zeroizing::new(String::with_capacity(room));
         let KeyTimes { longest_lifetime, cache_time, spread } = self.times;
         let times = [longest_lifetime.as_duration(), cache_time, spread].map(|span| span.as_secs());
-        let [longest_lifetime, cache_time, spread] = times;
+        let ([longest_lifetime, cache_time, spread], step) = (times, self.step);
         text.push_str(&format!(
-            "{{\"longest_lifetime\":{longest_lifetime},\"cache_time\":{cache_time},\"spread\":{spread},\"keys\":["
+            "{{\"longest_lifetime\":{longest_lifetime},\"cache_time\":{cache_time},\"spread\":{spread},\"step\":{step},\"keys\":["
         ));
         for (index, key) in keys.iter().enumerate() {
             text.push_str(if index == 0 { "\n" } else { ",\n" });
@@ -104,7 +104,12 @@ fn read(object: &Object) -> Result<Keyring, KeyringTextError> {
         .map_err(|_| wrong("longest_lifetime", "from 1 second to 10 years"))?;
     let times = KeyTimes { longest_lifetime, cache_time: seconds("cache_time")?, spread: seconds("spread")? };
     let Some(Value::Array(keys)) = object.get("keys") else { return Err(wrong("keys", "an array of JWKs")) };
-    let mut ring = Keyring { times, keys: Vec::with_capacity(keys.len()) };
+    let step = match object.get("step") {
+        // Releases before did not count them.
+        None => 0,
+        Some(step) => step.as_u64().ok_or(wrong("step", "a number of steps"))?,
+    };
+    let mut ring = Keyring { times, keys: Vec::with_capacity(keys.len()), step };
     for (index, key) in keys.iter().enumerate() {
         let record = read_key(key, index)?;
         ring.admit(&record.kid, record.algorithm, record.thumbprint.as_deref())

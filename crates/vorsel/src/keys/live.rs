@@ -7,10 +7,11 @@ use std::sync::{Arc, Weak};
 use std::thread;
 use std::time::Duration;
 
-use vorsel_core::{KeyError, Keyring, Lifetime, SigningKey, StepError};
+use vorsel_core::{KeyError, Keyring, Lifetime, SigningKey, StepError, TakenUp};
 
 use super::error::{KeyFileError, KeyStepError};
 use super::file::{KeyFile, Version};
+use crate::clock::now;
 use crate::live::Live;
 
 /// A keyring in use: clones share it, and what was made from it follows each of its steps at once.
@@ -44,8 +45,9 @@ impl LiveKeyring {
     }
 
     /// The keyring in a file, made by `make` if it is not there. Steps that other processes take are taken up within a
-    /// second, as long as a clone of this, or anything made from it, is in use; should the file become unreadable, the keys stay as they are and the
-    /// log says so.
+    /// second, as long as a clone of this, or anything made from it, is in use; should the file become unreadable, the keys stay as they
+    /// are; should it be replaced by an older copy or by new keys, no withdrawal is forgotten and no key lost
+    /// ([`Keyring::taking_up`]), and the file is mended. The log says so.
     ///
     /// # Errors
     /// If the file cannot be read or made, holds no usable keyring, or can be read by others than its owner.
@@ -85,7 +87,7 @@ impl LiveKeyring {
             return Ok(outcome);
         };
         let _lock = file.lock()?;
-        let mut ring = file.read()?;
+        let mut ring = taken_up(self.current().taking_up(file.read()?, now()), file);
         let outcome = step(&mut ring)?;
         file.write(&ring)?;
         replacing.set(ring);
@@ -126,10 +128,30 @@ impl Shared {
             return Ok(());
         }
         let replacing = self.ring.replacing();
-        replacing.set(file.read()?);
+        let take_up = || Ok(self.ring.load_full().taking_up(file.read()?, now()));
+        let mut taken = take_up()?;
         *seen = Some(version);
+        if !taken.kept.is_empty() {
+            // Those that come later are to know it as well. Where that is not possible, it is kept here.
+            let mended = file.lock().and_then(|_lock| {
+                taken = take_up()?;
+                file.write(&taken.ring)
+            });
+            replacing.set(taken_up(taken, file));
+            return mended;
+        }
+        replacing.set(taken.ring);
         Ok(())
     }
+}
+
+/// What was read, with what is kept besides, which the log tells of.
+fn taken_up(taken: TakenUp, file: &KeyFile) -> Keyring {
+    for kept in &taken.kept {
+        let path = file.path().display().to_string();
+        tracing::error!(target: "vorsel::keys", path, "the key file was replaced: {kept}; what was known is kept");
+    }
+    taken.ring
 }
 
 /// Looks at the file again and again until nobody uses the keyring any more.
