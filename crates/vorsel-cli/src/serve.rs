@@ -45,7 +45,9 @@ const PURGE_EVERY: Duration = Duration::from_secs(60);
 pub(crate) fn run(arguments: &ServeArguments) -> Result<ExitCode, Failure> {
     let filter = EnvFilter::try_from_env("VORSEL_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
     let in_colour = std::io::stderr().is_terminal();
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(in_colour).init();
+    // No request waits for whoever reads the log: lines for which there is no room are left out.
+    let (writer, _until_written) = tracing_appender::non_blocking(std::io::stderr());
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(writer).with_ansi(in_colour).init();
     tokio::runtime::Runtime::new()?.block_on(serve(arguments))?;
     Ok(ExitCode::SUCCESS)
 }

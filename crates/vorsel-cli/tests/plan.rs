@@ -88,6 +88,20 @@ POST /dome → refused (403)
         assert_eq!((done.status, &done.json()["verdict"]), (status, &verdict.into()), "{done:?}");
     }
     assert_eq!(ask(&["GET", "/dome", "--scope", "a  b"]).status, 2);
+    let done =
+        ask(&["DELETE", "/exposure/exp-101", "--role", "diretcor", "--scope", "dome:mve", "--predicate", "owns=yes"]);
+    assert_data_eq!(
+        done.out,
+        str![[r#"
+DELETE /exposure/exp-101 → no-rule (403)
+  the plan has no entry for this method and path
+  ! the plan knows no role "diretcor"; did you mean "director"?
+  ! the plan knows no scope "dome:mve"; did you mean "dome:move"?
+  ! the plan knows no predicate "owns"
+  ! the plan knows no path "/exposure/exp-101"; did you mean "/exposures/exp-101"?
+
+"#]]
+    );
 }
 
 #[test]

@@ -225,6 +225,19 @@ async fn keys_are_rolled_and_withdrawn_under_running_instances() {
     assert_eq!(other.call(Method::GET, "/exposures", reply["access_token"].as_str().expect("a token")).await, 200);
 }
 
+/// The pipe holds 64 KB, so the log gets stuck after some hundred lines.
+#[tokio::test]
+async fn nobody_waits_for_whoever_does_not_read_the_log() {
+    let mut process = Instance::logging_to(std::process::Stdio::piped(), "127.0.0.1:0", &[]);
+    let (client, address) = (process.client.clone(), format!("{}/exposures/{}", process.base, "x".repeat(200)));
+    for number in 0..1_000 {
+        let answer = tokio::time::timeout(Duration::from_secs(10), client.get(&address).send()).await;
+        let answer = answer.unwrap_or_else(|_| panic!("request {number} waits")).expect("an answer");
+        assert_eq!(answer.status().as_u16(), 401);
+    }
+    assert_eq!(process.stop(), Some(0));
+}
+
 async fn eventually(what: &str, holds: impl AsyncFn() -> bool) {
     let start = std::time::Instant::now();
     while !holds().await {

@@ -204,3 +204,32 @@ fn a_key_without_an_id_is_tried_for_any_and_one_with_an_id_is_not() {
         assert_eq!(verifier.check(&token, now).err().map(|finding| finding.check), expected);
     }
 }
+
+/// At most four keys are tried for a token, and whoever has more learns that this is why.
+#[test]
+fn keys_that_are_not_tried_are_told_of() {
+    let now = Timestamp::from_secs(1_700_000_000);
+    let keys: Vec<_> = (0..6).map(|_| SigningKey::generate(Algorithm::EdDsa).expect("a key")).collect();
+    let nameless = |key: &SigningKey| {
+        let mut jwk = key.verifying_key().to_public_jwk().expect("a JWK");
+        jwk.remove("kid");
+        KeySet::read(&serde_json::to_string(&jwk).expect("JSON")).expect("a key")
+    };
+    let draft = AccessDraft::of("obs-0017").audience("audience").client("desk").lasting(Lifetime::minutes(5));
+    let foreign = SigningKey::generate(Algorithm::EdDsa).expect("a key");
+    let plain = "one that it did not make over these bytes";
+    for (count, signer, found) in [
+        (4, &keys[3], None),
+        (4, &foreign, Some(plain.to_owned())),
+        (5, &keys[4], Some(format!("{plain}; 1 more key was not tried: give keys and tokens a kid"))),
+        (6, &keys[5], Some(format!("{plain}; 2 more keys were not tried: give keys and tokens a kid"))),
+        (6, &keys[3], None),
+    ] {
+        let set = keys[..count].iter().map(nameless).reduce(KeySet::and).expect("keys");
+        let text = signer.to_private_jwk().expect("a JWK");
+        let signer = SigningKey::from_jwk(&text).expect("a key").named("elsewhere");
+        let token = Issuer::new("issuer", signer).access(&draft, "t1", now).expect("a token");
+        let verifier = Verifier::new(set, Expectations::access("issuer", "audience"));
+        assert_eq!(verifier.check(&token, now).err().map(|finding| finding.found), found, "{count}");
+    }
+}

@@ -211,6 +211,9 @@ fn shown(arguments: &AskArguments, why: &Why, anonymous: bool) -> String {
     if let Some(reason) = &why.reason {
         marked(&mut text, reason, 1);
     }
+    for doubt in &why.doubts {
+        text.push_str(&format!("  {} {}\n", heading("!"), printable(doubt)));
+    }
     text
 }
 
@@ -241,6 +244,7 @@ fn record(arguments: &AskArguments, why: &Why, plan: &AccessPlan, who: Option<&A
         "verdict": word,
         "status": status,
         "route": route,
+        "doubts": why.doubts,
         "reason": why.reason.as_ref().map(reason_record),
         "who": who.map(|row| row_record(&plan.columns().iter().map(ToString::to_string).collect::<Vec<_>>(), row)),
     })

@@ -20,12 +20,17 @@ pub(crate) type Answer = Result<(u16, Value), reqwest::Error>;
 
 impl Instance {
     pub(crate) fn listening(address: &str, arguments: &[&str]) -> Self {
+        let log = if std::env::var_os("VORSEL_TEST_LOG").is_some() { Stdio::inherit() } else { Stdio::null() };
+        Self::logging_to(log, address, arguments)
+    }
+
+    pub(crate) fn logging_to(log: Stdio, address: &str, arguments: &[&str]) -> Self {
         let mut child = Command::new(env!("CARGO_BIN_EXE_vorsel"))
             .args(["serve", "--listen", address])
             .args(arguments)
             .env_remove("VORSEL_KEYS")
             .stdout(Stdio::piped())
-            .stderr(if std::env::var_os("VORSEL_TEST_LOG").is_some() { Stdio::inherit() } else { Stdio::null() })
+            .stderr(log)
             .spawn()
             .expect("the server starts");
         let mut line = String::new();

@@ -171,6 +171,15 @@ impl KeySet {
         if nameless.is_empty() { Err(CandidateError::Unknown) } else { Ok(nameless) }
     }
 
+    /// How many of the keys that may have signed a token with this header are not tried.
+    pub(crate) fn untried(&self, kid: Option<&str>, algorithm: Algorithm) -> usize {
+        let fitting = |key: &&VerifyingKey| key.algorithm() == algorithm;
+        let named = self.keys.iter().filter(fitting).filter(|key| kid.is_none_or(|kid| key.key_id() == kid)).count();
+        let count =
+            if named > 0 { named } else { self.keys.iter().filter(fitting).filter(|key| key.is_nameless()).count() };
+        count.saturating_sub(MAX_CANDIDATES)
+    }
+
     /// The algorithms the keys are bound to, each once.
     pub(crate) fn algorithms(&self) -> Vec<Algorithm> {
         let mut algorithms: Vec<_> = self.keys.iter().map(VerifyingKey::algorithm).collect();

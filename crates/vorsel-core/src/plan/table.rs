@@ -131,7 +131,7 @@ impl AccessPlan {
         kinds
     }
 
-    fn every_rule<'p>(&'p self, visit: &mut impl FnMut(&'p Rule)) {
+    pub(super) fn every_rule<'p>(&'p self, visit: &mut impl FnMut(&'p Rule)) {
         let rules = self.routes.iter().filter_map(|route| match &route.access {
             Access::Open => None,
             Access::Need(rule) => Some(rule),

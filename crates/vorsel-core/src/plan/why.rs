@@ -1,11 +1,14 @@
 //! Why does this caller get yes or no? The decision again, with each part of the rule marked.
 
+use std::collections::BTreeSet;
+
 use super::decide::{CallerFacts, Verdict};
+use super::mistake::did_you_mean;
 use super::table::{Access, AccessPlan, Route};
 use crate::credential::{Credential, Credentials};
 use crate::encoding::json::Object;
-use crate::finding::Detail;
-use crate::rule::{Reason, reason};
+use crate::finding::{Detail, quoted};
+use crate::rule::{Reason, Rule, reason};
 use crate::time::Timestamp;
 use crate::token::{Checked, Claims, Reading, payload};
 
@@ -40,6 +43,9 @@ pub struct Why {
     pub route: Option<Route>,
     /// The entry's rule with each part marked, if it has one and there is a caller.
     pub reason: Option<Reason>,
+    /// Names in the question that the plan does not know, with the one that was probably meant: a role, a scope, a predicate,
+    /// a path.
+    pub doubts: Vec<String>,
 }
 
 impl SupposedCaller {
@@ -104,6 +110,7 @@ impl AccessPlan {
     /// What [`decide`](Self::decide) says to this request, and why.
     #[must_use]
     pub fn why(&self, method: &str, path: &str, caller: Option<&SupposedCaller>, now: Timestamp) -> Why {
+        let doubts = self.doubts(path, caller);
         let caller = caller.map(SupposedCaller::facts);
         let route = self.route_of(method, path).cloned();
         let reason = route.as_ref().zip(caller).and_then(|(route, caller)| match &route.access {
@@ -113,6 +120,43 @@ impl AccessPlan {
                 Some(reason(rule, &self.form, &self.names, &facts))
             }
         });
-        Why { verdict: self.decide(method, path, caller, now), route, reason }
+        Why { verdict: self.decide(method, path, caller, now), route, reason, doubts }
     }
+
+    fn doubts(&self, path: &str, caller: Option<&SupposedCaller>) -> Vec<String> {
+        let mut doubts = Vec::new();
+        let mut doubt = |what: &str, name: &str, known: &BTreeSet<&str>| {
+            if !known.contains(name) {
+                let advice = did_you_mean(name, known.iter().copied());
+                doubts.push(format!("the plan knows no {what} {}{advice}", quoted(name)));
+            }
+        };
+        if let Some(caller) = caller {
+            let roles = self.names.roles.keys().map(String::as_str).collect();
+            caller.claims.roles().for_each(|role| doubt("role", role, &roles));
+            let mut scopes = BTreeSet::new();
+            self.every_rule(&mut |rule| {
+                if let Rule::Scope(name) = rule {
+                    scopes.insert(name.as_str());
+                }
+            });
+            caller.claims.scopes().for_each(|scope| doubt("scope", scope, &scopes));
+            caller.answers.iter().for_each(|(name, _)| doubt("predicate", name, &self.predicates()));
+        }
+        if !self.has_path(path) {
+            let alike: Vec<_> = self.routes.iter().map(|route| with_parts_of(path, route.path())).collect();
+            doubt("path", path, &alike.iter().map(String::as_str).collect());
+        }
+        doubts
+    }
+}
+
+/// The pattern with the parts of this path for its parameters, as far as it has them.
+fn with_parts_of(path: &str, pattern: &str) -> String {
+    let parts = path.split('/').map(Some).chain(std::iter::repeat(None));
+    let part = |(known, part): (&str, Option<&str>)| match part {
+        Some(part) if known.starts_with('{') && !known.starts_with("{{") => part.to_owned(),
+        _ => known.to_owned(),
+    };
+    pattern.split('/').zip(parts).map(part).collect::<Vec<_>>().join("/")
 }

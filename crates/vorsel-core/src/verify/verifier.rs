@@ -270,7 +270,12 @@ impl<'a, A: Audit> Run<'a, A> {
         let signer = candidates.verify(parts.signing_input, &parts.signature);
         let held = signer.is_some();
         self.audit.note(Check::Signature, held, || {
-            let found = if held { "one that fits" } else { "one that it did not make over these bytes" };
+            let mut found = if held { "one that fits" } else { "one that it did not make over these bytes" }.to_owned();
+            let untried = named.map_or(0, |algorithm| verifier.keys.untried(kid, algorithm));
+            if !held && untried > 0 {
+                let keys = if untried == 1 { "1 more key was" } else { &format!("{untried} more keys were") };
+                found.push_str(&format!("; {keys} not tried: give keys and tokens a kid"));
+            }
             Detail::new(format!("a signature of the key with {}", header.alg), found)
         })?;
         ControlFlow::Continue(signer.map(VerifyingKey::shared_key_id))
