@@ -1,6 +1,7 @@
 //! What a caller came by: a token in the header, a token in a cookie, an API key.
 
 use std::fmt;
+use std::str::FromStr;
 
 /// One kind of credential.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -36,6 +37,22 @@ impl Credential {
     }
 }
 
+/// A text that names no kind of credential.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("expected bearer, cookie or api-key, but found {found:?}")]
+pub struct CredentialError {
+    /// The text.
+    pub found: String,
+}
+
+impl FromStr for Credential {
+    type Err = CredentialError;
+
+    fn from_str(name: &str) -> Result<Self, CredentialError> {
+        Self::named(name).ok_or_else(|| CredentialError { found: name.to_owned() })
+    }
+}
+
 impl fmt::Display for Credential {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(self.name())
@@ -65,6 +82,12 @@ impl Credentials {
     /// Each of them.
     pub fn iter(self) -> impl Iterator<Item = Credential> {
         Credential::ALL.into_iter().filter(move |kind| self.contains(*kind))
+    }
+}
+
+impl FromIterator<Credential> for Credentials {
+    fn from_iter<I: IntoIterator<Item = Credential>>(kinds: I) -> Self {
+        kinds.into_iter().fold(Self::NONE, Self::with)
     }
 }
 

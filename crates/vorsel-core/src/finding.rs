@@ -2,6 +2,9 @@
 
 use std::fmt;
 
+use serde::ser::SerializeStruct;
+use serde::{Serialize, Serializer};
+
 /// One of the checks a token goes through, in the order in which they are made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[non_exhaustive]
@@ -128,6 +131,20 @@ pub struct Finding {
     pub expected: String,
     /// What it saw.
     pub found: String,
+}
+
+impl Serialize for Finding {
+    /// An object of `check`, `held`, `code` (null if it held), `expected`, `found` and `section`.
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut object = serializer.serialize_struct("Finding", 6)?;
+        object.serialize_field("check", self.check.subject())?;
+        object.serialize_field("held", &self.held)?;
+        object.serialize_field("code", &(!self.held).then(|| self.check.code()))?;
+        object.serialize_field("expected", &self.expected)?;
+        object.serialize_field("found", &self.found)?;
+        object.serialize_field("section", self.check.section())?;
+        object.end()
+    }
 }
 
 impl fmt::Display for Finding {

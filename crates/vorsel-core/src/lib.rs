@@ -20,10 +20,10 @@ mod token;
 mod verify;
 
 pub use answer::{Answer, Challenge, Outcome, Refusal, Stop, problem};
-pub use credential::{Credential, Credentials};
+pub use credential::{Credential, CredentialError, Credentials};
 pub use encoding::{JsonError, Object, base64url};
 pub use finding::{Check, Finding};
-pub use key::{Algorithm, KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, VerifyingKey};
+pub use key::{Algorithm, AlgorithmError, KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, VerifyingKey};
 pub use keyring::{Kept, KeyRecord, KeyState, KeyTimes, Keyring, KeyringTextError, StepError, TakenUp};
 pub use plan::{
     Access, AccessPlan, AccessRow, AccessTable, Budget, CallerFacts, Change, METHODS, Mistake, PathPattern, Place,

@@ -1,7 +1,10 @@
 //! Moments and lifetimes. Nothing here reads a clock: `now` is always handed in.
 
 use std::fmt;
-use std::time::Duration;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use serde::de::{Error, Unexpected};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 /// A moment in microseconds since 1970-01-01T00:00:00Z, the epoch of a NumericDate
 /// ([RFC 7519 section 2](https://www.rfc-editor.org/rfc/rfc7519#section-2)).
@@ -105,6 +108,48 @@ impl fmt::Debug for Timestamp {
     }
 }
 
+impl From<SystemTime> for Timestamp {
+    /// To the microsecond, rounded down.
+    fn from(time: SystemTime) -> Self {
+        let epoch = Self::from_secs(0);
+        match time.duration_since(UNIX_EPOCH) {
+            Ok(since) => epoch.after(since),
+            Err(before) => {
+                let before = before.duration();
+                let is_whole = before.subsec_nanos() % 1_000 == 0;
+                let earlier = epoch.before(before);
+                if is_whole { earlier } else { earlier.before(Duration::from_micros(1)) }
+            }
+        }
+    }
+}
+
+impl From<Timestamp> for SystemTime {
+    fn from(moment: Timestamp) -> Self {
+        let distance = Duration::from_micros(moment.0.unsigned_abs());
+        if moment.0 < 0 { UNIX_EPOCH - distance } else { UNIX_EPOCH + distance }
+    }
+}
+
+impl Serialize for Timestamp {
+    /// A NumericDate: seconds, with a fraction if there is one.
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        if self.0 % MICROS == 0 {
+            serializer.serialize_i64(self.as_secs())
+        } else {
+            serializer.serialize_f64(self.0 as f64 / MICROS as f64)
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Timestamp {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let number = serde_json::Number::deserialize(deserializer)?;
+        let fraction = || number.as_f64().map(|seconds| Self::from_micros((seconds * MICROS as f64).round() as i64));
+        number.as_i64().map(Self::from_secs).or_else(fraction).ok_or_else(|| D::Error::custom("expected seconds"))
+    }
+}
+
 /// How long a token is good for. There is no lifetime of zero and no lifetime without end.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Lifetime(Duration);
@@ -172,6 +217,21 @@ impl TryFrom<Duration> for Lifetime {
             return Err(LifetimeError { found });
         }
         Ok(Self(found))
+    }
+}
+
+impl Serialize for Lifetime {
+    /// In whole seconds.
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_u64(self.as_secs())
+    }
+}
+
+impl<'de> Deserialize<'de> for Lifetime {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let seconds = u64::deserialize(deserializer)?;
+        let wrong = |_| D::Error::invalid_value(Unexpected::Unsigned(seconds), &"from 1 to 316224000 seconds");
+        Self::try_from(Duration::from_secs(seconds)).map_err(wrong)
     }
 }
 

@@ -306,6 +306,8 @@ fn event() -> impl Strategy<Value = Event> {
 }
 
 proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
     /// Whatever steps the keyring allows, a verifier that fetches the key set once in a cache time accepts every token
     /// until it expires, unless its key is compromised; and states only ever go forward. What an instance does that starts with
     /// a file that was replaced, before a running one has mended it, is left out.

@@ -163,7 +163,7 @@ fn token(generation: Generation, copy: u8) -> Token {
 }
 
 static FIRST: LazyLock<Session> = LazyLock::new(|| {
-    let seed = SessionSeed { id: "s".to_owned(), secret: Secret::new(vec![7; 32]) };
+    let seed = SessionSeed::new("s", [7; 32]);
     Session::begin(seed, SignIn::new("obs-0017", "desk"), &limits(Broken::No), START)
 });
 

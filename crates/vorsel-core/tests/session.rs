@@ -19,7 +19,7 @@ fn tokens() -> RefreshTokens {
 }
 
 fn session() -> Session {
-    let seed = SessionSeed { id: "s1".to_owned(), secret: Secret::new(vec![7; 32]) };
+    let seed = SessionSeed::new("s1", [7; 32]);
     Session::begin(seed, SignIn::new("obs-0017", "desk"), &LIMITS, NOW)
 }
 

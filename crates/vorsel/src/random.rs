@@ -1,7 +1,8 @@
 //! Ids and secrets from the operating system's randomness.
 
 use aws_lc_rs::rand::fill;
-use vorsel_core::{SESSION_SECRET_BYTES, Secret, SessionSeed, base64url};
+use vorsel_core::{SESSION_SECRET_BYTES, SessionSeed, base64url};
+use zeroize::Zeroizing;
 
 /// The operating system gave no randomness.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -20,7 +21,7 @@ pub fn random_id() -> Result<String, RandomError> {
 
 /// What a session begins with.
 pub(crate) fn session_seed() -> Result<SessionSeed, RandomError> {
-    let mut secret = vec![0; SESSION_SECRET_BYTES];
-    fill(&mut secret).map_err(|_| RandomError)?;
-    Ok(SessionSeed { id: random_id()?, secret: Secret::new(secret) })
+    let mut secret = Zeroizing::new([0; SESSION_SECRET_BYTES]);
+    fill(&mut *secret).map_err(|_| RandomError)?;
+    Ok(SessionSeed::new(random_id()?, *secret))
 }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use vorsel::store::{Advanced, Inserted, MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore};
 use vorsel::testing::store::every_rule;
-use vorsel::{Generation, Secret, Session, SessionLimits, SessionSeed, SignIn, now};
+use vorsel::{Generation, Session, SessionLimits, SessionSeed, SignIn, now};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_memory_store_keeps_its_contract() {
@@ -67,7 +67,7 @@ async fn sessions_that_another_transaction_holds_keep_no_others_waiting() {
 }
 
 fn session() -> Session {
-    let seed = SessionSeed { id: "s1".to_owned(), secret: Secret::new(vec![7; 32]) };
+    let seed = SessionSeed::new("s1", [7; 32]);
     Session::begin(seed, SignIn::new("obs-0017", "desk"), &SessionLimits::default(), now())
 }
 

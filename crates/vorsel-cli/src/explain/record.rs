@@ -1,7 +1,7 @@
 //! Findings as JSON. The members here are a promise to scripts.
 
 use serde_json::{Value, json};
-use vorsel::{Check, Finding, Findings, Object, UncheckedToken};
+use vorsel::{Check, Findings, Object, UncheckedToken};
 
 /// One line of a batch: the line's number, whether it is accepted, the codes, and the findings that did not hold.
 pub(super) fn line(number: u64, findings: &Findings<Object>) -> Value {
@@ -9,7 +9,7 @@ pub(super) fn line(number: u64, findings: &Findings<Object>) -> Value {
         "line": number,
         "accepted": findings.accepted().is_some(),
         "refused_for": codes(findings),
-        "findings": findings.refused_for().map(finding).collect::<Vec<_>>(),
+        "findings": findings.refused_for().collect::<Vec<_>>(),
     })
 }
 
@@ -21,7 +21,7 @@ pub(super) fn whole(token: &[u8], findings: &Findings<Object>, not_checked: &[&s
         "refused_for": codes(findings),
         "header": unchecked.as_ref().map(UncheckedToken::header),
         "claims": unchecked.as_ref().and_then(UncheckedToken::claims),
-        "findings": findings.iter().filter(|finding| finding.check != Check::OwnClaims).map(finding).collect::<Vec<_>>(),
+        "findings": findings.iter().filter(|finding| finding.check != Check::OwnClaims).collect::<Vec<_>>(),
         "not_checked": not_checked,
     })
 }
@@ -35,15 +35,4 @@ fn codes(findings: &Findings<Object>) -> Vec<&'static str> {
         }
     }
     codes
-}
-
-fn finding(finding: &Finding) -> Value {
-    json!({
-        "check": finding.check.subject(),
-        "held": finding.held,
-        "code": (!finding.held).then(|| finding.check.code()),
-        "expected": finding.expected,
-        "found": finding.found,
-        "section": finding.check.section(),
-    })
 }

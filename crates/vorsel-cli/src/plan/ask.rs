@@ -60,7 +60,7 @@ pub(super) struct AskArguments {
     #[arg(long, value_name = "CLIENT")]
     key_of: Option<String>,
     /// A kind of credential that the caller comes with: bearer, cookie or api-key; bearer if none is named.
-    #[arg(long = "credential", value_name = "KIND", value_parser = kind)]
+    #[arg(long = "credential", value_name = "KIND")]
     credentials: Vec<Credential>,
     /// What a predicate of the app's own says; one that is not named has not answered.
     #[arg(long = "predicate", value_name = "NAME=yes|no", value_parser = answer)]
@@ -94,10 +94,6 @@ pub(super) fn run(arguments: &AskArguments) -> Result<ExitCode, Failure> {
     }
     let through = matches!(why.verdict, Verdict::Open | Verdict::Allowed);
     Ok(if through { ExitCode::SUCCESS } else { ExitCode::from(1) })
-}
-
-fn kind(name: &str) -> Result<Credential, String> {
-    Credential::named(name).ok_or_else(|| "expected bearer, cookie or api-key".to_owned())
 }
 
 fn answer(text: &str) -> Result<(String, bool), String> {

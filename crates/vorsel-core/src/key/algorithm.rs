@@ -1,6 +1,12 @@
 //! The signature algorithms, by their registered names.
 
 use std::fmt;
+use std::str::FromStr;
+
+use serde::de::Error;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+use crate::finding::quoted;
 
 /// A JWS signature algorithm. There is no variant for an unsigned token: it cannot be expressed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -94,6 +100,34 @@ impl Algorithm {
 impl fmt::Display for Algorithm {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(self.name())
+    }
+}
+
+/// A text that names no algorithm.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("expected the registered name of a signature algorithm, such as EdDSA or ES256, but found {found}")]
+pub struct AlgorithmError {
+    /// The text, escaped and shortened.
+    pub found: String,
+}
+
+impl FromStr for Algorithm {
+    type Err = AlgorithmError;
+
+    fn from_str(name: &str) -> Result<Self, AlgorithmError> {
+        Self::from_name(name).ok_or_else(|| AlgorithmError { found: quoted(name) })
+    }
+}
+
+impl Serialize for Algorithm {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.name())
+    }
+}
+
+impl<'de> Deserialize<'de> for Algorithm {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(D::Error::custom)
     }
 }
 

@@ -69,8 +69,13 @@ pub enum KeyError {
     Primitive,
 }
 
-impl From<aws_lc_rs::error::Unspecified> for KeyError {
-    fn from(_: aws_lc_rs::error::Unspecified) -> Self {
-        Self::Primitive
+/// What the primitive says when it fails inside, without its type among ours.
+pub(super) trait OrPrimitive<T> {
+    fn or_primitive(self) -> Result<T, KeyError>;
+}
+
+impl<T> OrPrimitive<T> for Result<T, aws_lc_rs::error::Unspecified> {
+    fn or_primitive(self) -> Result<T, KeyError> {
+        self.map_err(|_| KeyError::Primitive)
     }
 }

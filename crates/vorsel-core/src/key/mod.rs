@@ -11,7 +11,7 @@ mod suite;
 mod thumbprint;
 mod verifying;
 
-pub use algorithm::Algorithm;
+pub use algorithm::{Algorithm, AlgorithmError};
 pub use error::KeyError;
 pub use secret::Secret;
 pub use set::{KeySet, KeySetError, SkippedKey};

@@ -11,24 +11,38 @@ use super::algorithm::Algorithm;
 use super::error::KeyError;
 use super::secret::Secret;
 use super::signing::SigningKey;
-use super::suite::CURVES;
+use super::suite::{CURVES, rsa_of};
 use super::verifying::VerifyingKey;
 
 const PRIVATE: &str = "\"PRIVATE KEY\", \"EC PRIVATE KEY\" or \"RSA PRIVATE KEY\"";
 const PUBLIC: &str = "\"PUBLIC KEY\", \"RSA PUBLIC KEY\" or a private key";
-/// PEM names no algorithm, and an RSA key would serve six: this is the one it is bound to.
+/// PEM names no algorithm, and an RSA key would serve six: this is the one it is bound to unless another is asked for.
 const RSA: Algorithm = Algorithm::Rs256;
 
 impl SigningKey {
     /// Reads the one private key in a PEM text: PKCS#8 (`PRIVATE KEY`), SEC 1 (`EC PRIVATE KEY`) or PKCS#1
-    /// (`RSA PRIVATE KEY`). An RSA key is bound to RS256; a JWK can name another algorithm.
+    /// (`RSA PRIVATE KEY`). An RSA key is bound to RS256;
+    /// [`from_rsa_pem`](Self::from_rsa_pem) and a JWK can name another algorithm.
     ///
     /// # Errors
     /// If there is not exactly one such block, or the key in it is of a kind not supported here.
     pub fn from_pem(text: &str) -> Result<Self, KeyError> {
+        Self::from_pem_for(text, RSA)
+    }
+
+    /// [`from_pem`](Self::from_pem) of an RSA key that is bound to this algorithm: PEM does not say.
+    ///
+    /// # Errors
+    /// As [`from_pem`](Self::from_pem), and if the algorithm is not one of RSA.
+    pub fn from_rsa_pem(text: &str, algorithm: Algorithm) -> Result<Self, KeyError> {
+        let key = Self::from_pem_for(text, of_rsa(algorithm)?)?;
+        if key.algorithm() == algorithm { Ok(key) } else { Err(not_rsa(key.algorithm())) }
+    }
+
+    fn from_pem_for(text: &str, algorithm: Algorithm) -> Result<Self, KeyError> {
         let mut keys = Vec::new();
         for block in blocks(text, PRIVATE)? {
-            keys.push(private_key(block, PRIVATE)?);
+            keys.push(private_key(block, PRIVATE, algorithm)?);
         }
         match keys.len() {
             1 => Ok(keys.remove(0).without_name()),
@@ -39,12 +53,36 @@ impl SigningKey {
 
 /// Every key in the text, private ones for their public part.
 pub(super) fn verifying_keys(text: &str) -> Result<Vec<VerifyingKey>, KeyError> {
+    read_public(text, RSA)
+}
+
+/// The same of RSA keys alone, bound to this algorithm.
+pub(super) fn verifying_keys_for(text: &str, algorithm: Algorithm) -> Result<Vec<VerifyingKey>, KeyError> {
+    let keys = read_public(text, of_rsa(algorithm)?)?;
+    match keys.iter().find(|key| key.algorithm() != algorithm) {
+        Some(other) => Err(not_rsa(other.algorithm())),
+        None => Ok(keys),
+    }
+}
+
+fn of_rsa(algorithm: Algorithm) -> Result<Algorithm, KeyError> {
+    rsa_of(algorithm).map(|_| algorithm).ok_or_else(|| KeyError::Unsupported {
+        expected: "an algorithm of RSA: RS256, RS384, RS512, PS256, PS384 or PS512",
+        found: algorithm.to_string(),
+    })
+}
+
+fn not_rsa(found: Algorithm) -> KeyError {
+    KeyError::Unsupported { expected: "RSA keys alone", found: format!("a key for {found}") }
+}
+
+fn read_public(text: &str, algorithm: Algorithm) -> Result<Vec<VerifyingKey>, KeyError> {
     blocks(text, PUBLIC)?
         .into_iter()
         .map(|block| match block.tag.as_str() {
-            "PUBLIC KEY" => public_key(block.der.reveal()),
-            "RSA PUBLIC KEY" => rsa_public_key(block.der.reveal()),
-            _ => private_key(block, PUBLIC).map(|key| key.verifying_key()),
+            "PUBLIC KEY" => public_key(block.der.reveal(), algorithm),
+            "RSA PUBLIC KEY" => rsa_public_key(block.der.reveal(), algorithm),
+            _ => private_key(block, PUBLIC, algorithm).map(|key| key.verifying_key()),
         })
         .map(|key| key.map(VerifyingKey::without_name))
         .collect()
@@ -95,14 +133,15 @@ fn decoded(body: &str) -> Option<Secret> {
     STANDARD.decode_to_vec(&*text).ok().map(Secret::new)
 }
 
-fn private_key(block: Block, expected: &'static str) -> Result<SigningKey, KeyError> {
+fn private_key(block: Block, expected: &'static str, algorithm: Algorithm) -> Result<SigningKey, KeyError> {
     let Block { tag, der } = block;
     let key = match tag.as_str() {
         "PRIVATE KEY" => {
-            ed25519(&der).or_else(|| ecdsa(&der)).or_else(|| rsa(RsaKeyPair::from_pkcs8(der.reveal()).ok()?))
+            let rsa = || Some(SigningKey::rsa(algorithm, RsaKeyPair::from_pkcs8(der.reveal()).ok()?));
+            ed25519(&der).or_else(|| ecdsa(&der)).or_else(rsa)
         }
         "EC PRIVATE KEY" => ecdsa(&der),
-        "RSA PRIVATE KEY" => RsaKeyPair::from_der(der.reveal()).ok().and_then(rsa),
+        "RSA PRIVATE KEY" => RsaKeyPair::from_der(der.reveal()).ok().map(|pair| SigningKey::rsa(algorithm, pair)),
         other => return Err(KeyError::Pem { expected, found: format!("{other:?}") }),
     };
     key.unwrap_or_else(|| Err(unsupported()))
@@ -119,27 +158,23 @@ fn ecdsa(der: &Secret) -> Option<Result<SigningKey, KeyError>> {
     })
 }
 
-fn rsa(pair: RsaKeyPair) -> Option<Result<SigningKey, KeyError>> {
-    Some(SigningKey::rsa(RSA, pair))
-}
-
 const ED25519_SPKI: &[u8] = b"\x30\x2a\x30\x05\x06\x03\x2b\x65\x70\x03\x21\x00";
 
-fn public_key(der: &[u8]) -> Result<VerifyingKey, KeyError> {
+fn public_key(der: &[u8], algorithm: Algorithm) -> Result<VerifyingKey, KeyError> {
     if let Some(point) = der.strip_prefix(ED25519_SPKI) {
         return VerifyingKey::ed25519(point);
     }
     let on_curve = CURVES.iter().find_map(|curve| Some((curve, der.strip_prefix(curve.spki)?)));
     match on_curve {
         Some((curve, point)) => VerifyingKey::ecdsa(curve, point),
-        None => rsa_public_key(der),
+        None => rsa_public_key(der, algorithm),
     }
 }
 
-fn rsa_public_key(der: &[u8]) -> Result<VerifyingKey, KeyError> {
+fn rsa_public_key(der: &[u8], algorithm: Algorithm) -> Result<VerifyingKey, KeyError> {
     let key = PublicKey::from_der(der).map_err(|_| unsupported())?;
     let (n, e) = (key.modulus(), key.exponent());
-    VerifyingKey::rsa(RSA, n.big_endian_without_leading_zero(), e.big_endian_without_leading_zero())
+    VerifyingKey::rsa(algorithm, n.big_endian_without_leading_zero(), e.big_endian_without_leading_zero())
 }
 
 fn unsupported() -> KeyError {

@@ -31,6 +31,14 @@ impl Secret {
     }
 }
 
+impl<const N: usize> From<[u8; N]> for Secret {
+    fn from(mut bytes: [u8; N]) -> Self {
+        let secret = Self(bytes.to_vec());
+        bytes.zeroize();
+        secret
+    }
+}
+
 impl PartialEq for Secret {
     fn eq(&self, other: &Self) -> bool {
         constant_time::verify_slices_are_equal(&self.0, &other.0).is_ok()

@@ -1,5 +1,7 @@
 //! The keys a verifier trusts.
 
+use std::str::FromStr;
+
 use serde_json::Value;
 
 use super::algorithm::Algorithm;
@@ -79,6 +81,14 @@ impl KeySet {
         } else {
             Err(KeySetError::Unknown)
         }
+    }
+
+    /// Reads PEM with one or more keys, of which RSA keys are bound to this algorithm instead of RS256: PEM does not say.
+    ///
+    /// # Errors
+    /// If the algorithm is not one of RSA, or a key in the text can't be used.
+    pub fn from_rsa_pem(text: &str, algorithm: Algorithm) -> Result<Self, KeyError> {
+        Ok(Self::new(pem::verifying_keys_for(text, algorithm)?))
     }
 
     fn from_json(text: &str) -> Result<Self, KeySetError> {
@@ -186,6 +196,26 @@ impl KeySet {
         algorithms.sort_unstable();
         algorithms.dedup();
         algorithms
+    }
+}
+
+impl FromIterator<VerifyingKey> for KeySet {
+    fn from_iter<I: IntoIterator<Item = VerifyingKey>>(keys: I) -> Self {
+        Self::new(keys)
+    }
+}
+
+impl Extend<VerifyingKey> for KeySet {
+    fn extend<I: IntoIterator<Item = VerifyingKey>>(&mut self, keys: I) {
+        self.keys.extend(keys);
+    }
+}
+
+impl FromStr for KeySet {
+    type Err = KeySetError;
+
+    fn from_str(text: &str) -> Result<Self, KeySetError> {
+        Self::read(text)
     }
 }
 

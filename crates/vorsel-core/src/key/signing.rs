@@ -8,7 +8,7 @@ use aws_lc_rs::rsa::KeySize;
 use aws_lc_rs::signature::{EcdsaKeyPair, Ed25519KeyPair, KeyPair, RsaKeyPair};
 
 use super::algorithm::Algorithm;
-use super::error::KeyError;
+use super::error::{KeyError, OrPrimitive};
 use super::secret::Secret;
 use super::suite::{Curve, curve_of, hmac_of, rsa_of};
 use super::verifying::VerifyingKey;
@@ -37,14 +37,14 @@ impl SigningKey {
     pub fn generate(algorithm: Algorithm) -> Result<Self, KeyError> {
         if let Some((_, length)) = hmac_of(algorithm) {
             let mut bytes = vec![0; length];
-            fill(&mut bytes)?;
+            fill(&mut bytes).or_primitive()?;
             Self::hmac(algorithm, Secret::new(bytes))
         } else if let Some(curve) = curve_of(algorithm) {
-            Self::ecdsa(curve, EcdsaKeyPair::generate(curve.signing)?)
+            Self::ecdsa(curve, EcdsaKeyPair::generate(curve.signing).or_primitive()?)
         } else if rsa_of(algorithm).is_some() {
-            Self::rsa(algorithm, RsaKeyPair::generate(KeySize::Rsa2048)?)
+            Self::rsa(algorithm, RsaKeyPair::generate(KeySize::Rsa2048).or_primitive()?)
         } else {
-            Self::ed25519(Ed25519KeyPair::generate()?)
+            Self::ed25519(Ed25519KeyPair::generate().or_primitive()?)
         }
     }
 
@@ -116,11 +116,13 @@ impl SigningKey {
         Ok(match &self.material {
             Material::Hmac { secret, .. } => secret.clone(),
             Material::Ecdsa(pair) => {
-                let bytes: EcPrivateKeyBin<'_> = pair.private_key().as_be_bytes()?;
+                let bytes: EcPrivateKeyBin<'_> = pair.private_key().as_be_bytes().or_primitive()?;
                 Secret::new(bytes.as_ref().to_vec())
             }
-            Material::Rsa(pair) => Secret::new(pair.as_der()?.as_ref().to_vec()),
-            Material::Ed25519(pair) => Secret::new(pair.seed()?.as_be_bytes()?.as_ref().to_vec()),
+            Material::Rsa(pair) => Secret::new(pair.as_der().or_primitive()?.as_ref().to_vec()),
+            Material::Ed25519(pair) => {
+                Secret::new(pair.seed().or_primitive()?.as_be_bytes().or_primitive()?.as_ref().to_vec())
+            }
         })
     }
 
@@ -128,14 +130,14 @@ impl SigningKey {
     pub(crate) fn sign(&self, input: &[u8]) -> Result<Vec<u8>, KeyError> {
         Ok(match &self.material {
             Material::Hmac { key, .. } => hmac::sign(key, input).as_ref().to_vec(),
-            Material::Ecdsa(pair) => pair.sign(&SystemRandom::new(), input)?.as_ref().to_vec(),
+            Material::Ecdsa(pair) => pair.sign(&SystemRandom::new(), input).or_primitive()?.as_ref().to_vec(),
             Material::Rsa(pair) => {
                 let (_, encoding) = rsa_of(self.algorithm()).ok_or(KeyError::Primitive)?;
                 let mut signature = vec![0; pair.public_modulus_len()];
-                pair.sign(encoding, &SystemRandom::new(), input, &mut signature)?;
+                pair.sign(encoding, &SystemRandom::new(), input, &mut signature).or_primitive()?;
                 signature
             }
-            Material::Ed25519(pair) => pair.try_sign(input)?.as_ref().to_vec(),
+            Material::Ed25519(pair) => pair.try_sign(input).or_primitive()?.as_ref().to_vec(),
         })
     }
 }

@@ -64,10 +64,17 @@ pub struct Advance<'s> {
 /// What a session begins with that nobody can guess, from the caller's own randomness.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SessionSeed {
-    /// The session ID: 16 random bytes at least, as text.
+    /// The session ID.
     pub id: String,
-    /// The secret: [`SESSION_SECRET_BYTES`] random bytes.
-    pub secret: Secret,
+    secret: Secret,
+}
+
+impl SessionSeed {
+    /// From random bytes: 16 at least, as text, for the ID, and the secret.
+    #[must_use]
+    pub fn new(id: impl Into<String>, secret: [u8; SESSION_SECRET_BYTES]) -> Self {
+        Self { id: id.into(), secret: secret.into() }
+    }
 }
 
 /// When and why a session ended.

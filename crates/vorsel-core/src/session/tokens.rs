@@ -13,7 +13,7 @@ use crate::finding::Finding;
 use crate::key::KeyError;
 use crate::keyring::Keyring;
 use crate::time::Timestamp;
-use crate::token::{Checked, ClaimsToWrite, IssueError, Issuer, Kind, Prepared};
+use crate::token::{Audience, Checked, ClaimsToWrite, IssueError, Issuer, Kind, Prepared};
 use crate::verify::{Expectations, Verifier};
 
 /// Signs and checks refresh tokens. Only the issuer ever checks one, so the key is a secret of its own: an HMAC, whose
@@ -66,7 +66,8 @@ impl RefreshTokens {
         let facts = &session.facts;
         let claims = ClaimsToWrite {
             iss: issuer,
-            aud: issuer,
+            aud: Audience::One(issuer),
+            nbf: None,
             iat: began_at.as_secs(),
             exp: idle_until.as_secs(),
             sub: &facts.subject,

@@ -32,7 +32,8 @@ pub struct Issuer {
 #[derive(Clone, Debug)]
 pub struct AccessDraft<C = NoOwn> {
     subject: String,
-    audience: String,
+    audiences: Vec<String>,
+    not_before: Option<Timestamp>,
     client_id: String,
     lifetime: Lifetime,
     roles: Vec<String>,
@@ -168,7 +169,8 @@ impl DraftByClient {
         let Self { subject, audience, client_id } = self;
         AccessDraft {
             subject,
-            audience,
+            audiences: vec![audience],
+            not_before: None,
             client_id,
             lifetime,
             roles: Vec::new(),
@@ -193,6 +195,23 @@ impl<C> AccessDraft<C> {
     #[must_use]
     pub fn session_id(&self) -> Option<&str> {
         self.session_id.as_deref()
+    }
+
+    /// One more audience, `aud`: the token is for either
+    /// ([RFC 7519 section 4.1.3](https://www.rfc-editor.org/rfc/rfc7519#section-4.1.3)). Whoever takes it can use it at the
+    /// other, so they had better trust each other.
+    #[must_use]
+    pub fn also_for(mut self, audience: impl Into<String>) -> Self {
+        self.audiences.push(audience.into());
+        self
+    }
+
+    /// From when on the token is good, `nbf`, in whole seconds, rounded up; without this from the start. Its lifetime counts
+    /// from when it is issued.
+    #[must_use]
+    pub const fn not_before(mut self, moment: Timestamp) -> Self {
+        self.not_before = Some(moment);
+        self
     }
 
     /// The caller's roles.
@@ -237,7 +256,8 @@ impl<C> AccessDraft<C> {
     pub fn own<D>(self, own: D) -> AccessDraft<D> {
         AccessDraft {
             subject: self.subject,
-            audience: self.audience,
+            audiences: self.audiences,
+            not_before: self.not_before,
             client_id: self.client_id,
             lifetime: self.lifetime,
             roles: self.roles,
@@ -323,8 +343,9 @@ impl Issuer {
         let issued = now.whole_secs();
         let claims = ClaimsToWrite {
             iss: &self.name,
-            aud: &draft.audience,
+            aud: Audience::of(&draft.audiences),
             iat: issued.as_secs(),
+            nbf: draft.not_before.map(|moment| moment.next_whole_sec().as_secs()),
             exp: issued.after(draft.lifetime.as_duration()).as_secs(),
             sub: &draft.subject,
             client_id: &draft.client_id,
@@ -347,8 +368,9 @@ impl Issuer {
         claims: &ClaimsToWrite<'_, C>,
         at: Timestamp,
     ) -> Result<Prepared, IssueError> {
-        let names = [("iss", claims.iss), ("aud", claims.aud), ("sub", claims.sub), ("jti", claims.jti)];
-        if let Some((claim, _)) = names.into_iter().find(|(_, name)| name.is_empty()) {
+        let names = [("iss", claims.iss), ("sub", claims.sub), ("jti", claims.jti)].into_iter();
+        let audiences = claims.aud.iter().map(|audience| ("aud", audience));
+        if let Some((claim, _)) = names.chain(audiences).find(|(_, name)| name.is_empty()) {
             return Err(IssueError::Empty { claim });
         }
         let key = self.keyring.signing_key(at).ok_or(IssueError::NoActiveKey)?.clone();
@@ -403,12 +425,36 @@ pub(crate) struct Confirmation<'a> {
     jkt: &'a str,
 }
 
+/// Whom a token is for: one as a text, several as a list.
+#[derive(Clone, Copy, Serialize)]
+#[serde(untagged)]
+pub(crate) enum Audience<'a> {
+    One(&'a str),
+    Several(&'a [String]),
+}
+
+impl<'a> Audience<'a> {
+    fn of(audiences: &'a [String]) -> Self {
+        if let [one] = audiences { Self::One(one) } else { Self::Several(audiences) }
+    }
+
+    fn iter(self) -> impl Iterator<Item = &'a str> {
+        let (one, several): (Option<&str>, &[String]) = match self {
+            Self::One(one) => (Some(one), &[]),
+            Self::Several(several) => (None, several),
+        };
+        one.into_iter().chain(several.iter().map(String::as_str))
+    }
+}
+
 /// The claims of a token in the order written; what is empty is left out.
 #[derive(Serialize)]
 pub(crate) struct ClaimsToWrite<'a, C> {
     pub(crate) iss: &'a str,
-    pub(crate) aud: &'a str,
+    pub(crate) aud: Audience<'a>,
     pub(crate) iat: i64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) nbf: Option<i64>,
     pub(crate) exp: i64,
     pub(crate) sub: &'a str,
     pub(crate) client_id: &'a str,

@@ -19,6 +19,6 @@ pub use scope::{ScopeError, Scopes};
 pub use unchecked::{UncheckedError, UncheckedToken};
 
 pub(crate) use claims::{REGISTERED, registered_bit};
-pub(crate) use issuer::ClaimsToWrite;
+pub(crate) use issuer::{Audience, ClaimsToWrite};
 pub(crate) use jws::{Compact, Header, SIZE_LIMIT, header_segment};
 pub(crate) use scope::is_scope;

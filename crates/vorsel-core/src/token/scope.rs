@@ -2,6 +2,10 @@
 
 use std::borrow::Cow;
 use std::fmt;
+use std::str::FromStr;
+
+use serde::de::Error;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::encoding::json::Names;
 use crate::finding::quoted;
@@ -51,6 +55,15 @@ impl Scopes {
             scopes.push_str(value);
         }
         Ok(Self(scopes))
+    }
+
+    /// The set of these values.
+    ///
+    /// # Errors
+    /// As [`parse`](Self::parse); a value with a space in it is two.
+    pub fn of(values: impl IntoIterator<Item = impl AsRef<str>>) -> Result<Self, ScopeError> {
+        let values: Vec<_> = values.into_iter().collect();
+        Self::parse(&values.iter().map(AsRef::as_ref).collect::<Vec<_>>().join(" "))
     }
 
     /// Whether the set holds `scope`.
@@ -116,6 +129,27 @@ const fn is_scope_byte(byte: u8) -> bool {
 impl fmt::Display for Scopes {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0)
+    }
+}
+
+impl FromStr for Scopes {
+    type Err = ScopeError;
+
+    fn from_str(text: &str) -> Result<Self, ScopeError> {
+        Self::parse(text)
+    }
+}
+
+impl Serialize for Scopes {
+    /// As tokens carry them: one text with a space between them.
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&self.0)
+    }
+}
+
+impl<'de> Deserialize<'de> for Scopes {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        Self::parse(&String::deserialize(deserializer)?).map_err(D::Error::custom)
     }
 }
 
