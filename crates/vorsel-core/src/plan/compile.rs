@@ -9,6 +9,7 @@ use super::lint::{Linter, misfits};
 use super::method::METHODS;
 use super::mistake::{Span, did_you_mean};
 use super::pattern::PathPattern;
+use super::samples::Samples;
 use super::table::{Access, AccessPlan, Names, Route};
 use crate::finding::quoted;
 use crate::rule::{NormalForm, Operand, Rule, is_name, policies_in};
@@ -33,8 +34,11 @@ pub(super) fn compile(draft: &PlanBuilder) -> Compiled {
     let patterns = Arc::new(Patterns::of(routes.iter().map(Route::path)));
     let plan = AccessPlan { names, routes, form, all_subjects, paths, patterns, budget, warnings: Vec::new() };
     let Compiler { mut mistakes, unsound, sound, .. } = compiler;
+    let roles = plan.names.roles.keys().cloned().collect();
+    let samples = Samples::of(sound.iter().map(|(rule, _)| &rule.rule), roles);
     let purse = budget.begin();
-    let mut linter = Linter { draft, plan, unsound: &unsound, purse, mistakes: Vec::new(), warnings: Vec::new() };
+    let (mistakes_of_rules, warnings) = (Vec::new(), Vec::new());
+    let mut linter = Linter { draft, plan, unsound: &unsound, samples, purse, mistakes: mistakes_of_rules, warnings };
     for (rule, path) in sound {
         if linter.depth(rule) <= DEEPEST {
             linter.rule(rule, path);

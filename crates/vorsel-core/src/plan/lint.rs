@@ -8,6 +8,7 @@ use super::draft::{DraftRoute, DraftRule, PlanBuilder};
 use super::exact::Purse;
 use super::mistake::Span;
 use super::pattern::PathPattern;
+use super::samples::Samples;
 use super::table::AccessPlan;
 use crate::rule::{Comparison, Formula, Operand, Rule, is_huge};
 use crate::token::registered_bit;
@@ -136,6 +137,8 @@ pub(super) struct Linter<'a> {
     pub(super) plan: AccessPlan,
     /// Policies that cannot be looked into: unknown ones, and those that have mistakes.
     pub(super) unsound: &'a BTreeSet<String>,
+    /// Callers that are tried before any is searched for.
+    pub(super) samples: Samples,
     /// How much work there may still be.
     pub(super) purse: Purse,
     pub(super) mistakes: Vec<(Span, String)>,
@@ -151,7 +154,7 @@ impl Linter<'_> {
             return;
         }
         let formula = self.formula(tree);
-        match self.plan.can_hold(formula, path, &self.purse) {
+        match self.can_hold(formula, path) {
             Some(true) => {}
             Some(false) => {
                 self.mistakes.push((span.clone(), format!("nobody can ever fulfil {tree}")));
@@ -164,7 +167,12 @@ impl Linter<'_> {
                 return;
             }
         }
-        if self.asks_for_something(tree) && self.plan.can_fail(formula, path, &self.purse) == Some(false) {
+        let is_kept_from_some =
+            self.samples.any(formula, false, &self.plan.form) && path.is_none_or(|path| self.plan.takes_any(path));
+        if !is_kept_from_some
+            && self.asks_for_something(tree)
+            && self.plan.can_fail(formula, path, &self.purse) == Some(false)
+        {
             let message = format!("every signed-in caller fulfils {tree}; write signed-in if that is meant");
             self.warnings.push((span.clone(), message));
         }
@@ -176,10 +184,17 @@ impl Linter<'_> {
         });
         for part in parts {
             let formula = self.formula(part);
-            if self.plan.can_hold(formula, path, &self.purse) == Some(false) {
+            if self.can_hold(formula, path) == Some(false) {
                 self.warnings.push((span.clone(), format!("nobody can ever fulfil the part {part}")));
             }
         }
+    }
+
+    fn can_hold(&mut self, formula: Formula, path: Option<&str>) -> Option<bool> {
+        if self.samples.any(formula, true, &self.plan.form) && path.is_none_or(|path| self.plan.takes_any(path)) {
+            return Some(true);
+        }
+        self.plan.can_hold(formula, path, &self.purse)
     }
 
     /// How deep lists of rules lie inside each other in it.

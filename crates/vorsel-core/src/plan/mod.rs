@@ -10,6 +10,7 @@ mod lint;
 mod method;
 mod mistake;
 mod pattern;
+mod samples;
 mod table;
 mod text;
 mod who;

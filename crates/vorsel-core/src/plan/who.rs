@@ -158,6 +158,11 @@ impl AccessPlan {
         shapes
     }
 
+    /// Whether any path at all goes by a pattern of the plan, and can be read.
+    pub(super) fn takes_any(&self, pattern: &str) -> bool {
+        self.shapes_of(pattern).iter().any(|shape| !shape.bindings[0].is_refused)
+    }
+
     /// Whether any signed-in caller at all fulfils a rule; nothing if that is not settled. Without a path, its parameters
     /// may be anything.
     pub(super) fn can_hold(&self, rule: Formula, path: Option<&str>, purse: &Purse) -> Option<bool> {

@@ -14,6 +14,11 @@ impl Formula {
     pub(crate) const fn number(self) -> usize {
         self.0 as usize
     }
+
+    /// The formula of that number, which is that of one there is.
+    pub(crate) const fn numbered(number: usize) -> Self {
+        Self(number as u32)
+    }
 }
 
 /// What a formula says.
