@@ -13,7 +13,7 @@ use vorsel_core::{
 mod common;
 mod reference;
 use common::NOW;
-use reference::{PREDICATES, PlainPlan, Somebody, TEXTS, own_values, plans, somebody};
+use reference::{PREDICATES, PlainPlan, Somebody, TEXTS, own_values, plans, reworded, somebody};
 
 /// What the slow way says to a request: the entry is found by looking, the rule is read as it is written.
 fn let_in(plan: &PlainPlan, method: &str, path: &str, who: Option<&Somebody>) -> bool {
@@ -245,16 +245,6 @@ fn holds_exactly(who: &Who, claims: &Object) -> bool {
         Who::Role(role) => held == [role.as_str()],
         Who::Roles(roles) => held.len() > 1 && roles.iter().eq(held),
         _ => false,
-    }
-}
-
-/// The same rule in other words.
-fn reworded(rule: &Rule) -> Rule {
-    match rule {
-        Rule::All(rules) => !Rule::Any(rules.iter().rev().map(|rule| !reworded(rule)).collect()),
-        Rule::Any(rules) => !Rule::All(rules.iter().rev().map(|rule| !reworded(rule)).collect()),
-        Rule::Not(inner) => !reworded(inner),
-        atom => !!atom.clone(),
     }
 }
 

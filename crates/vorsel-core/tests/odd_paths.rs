@@ -10,6 +10,8 @@ use vorsel_core::{AccessPlan, RouteChange, SupposedCaller, Verdict, Who};
 
 mod common;
 use common::NOW;
+mod reference;
+use reference::reworded;
 
 /// Patterns and their parameters.
 const PATTERNS: [(&str, &[&str]); 19] = [
@@ -77,16 +79,6 @@ fn rule(parameters: &'static [&'static str]) -> impl Strategy<Value = Rule> {
             prop::collection::vec(inner, 2..4).prop_map(Rule::Any),
         ]
     })
-}
-
-/// The same rule in other words.
-fn reworded(rule: &Rule) -> Rule {
-    match rule {
-        Rule::All(rules) => !Rule::Any(rules.iter().rev().map(|rule| !reworded(rule)).collect()),
-        Rule::Any(rules) => !Rule::All(rules.iter().rev().map(|rule| !reworded(rule)).collect()),
-        Rule::Not(inner) => !reworded(inner),
-        atom => !!atom.clone(),
-    }
 }
 
 type Routes = Vec<(&'static str, Option<Rule>)>;

@@ -342,3 +342,13 @@ pub(crate) fn own_values(claim: &str) -> Vec<Value> {
     }
     values
 }
+
+/// The same rule in other words.
+pub(crate) fn reworded(rule: &Rule) -> Rule {
+    match rule {
+        Rule::All(rules) => !Rule::Any(rules.iter().rev().map(|rule| !reworded(rule)).collect()),
+        Rule::Any(rules) => !Rule::All(rules.iter().rev().map(|rule| !reworded(rule)).collect()),
+        Rule::Not(inner) => !reworded(inner),
+        atom => !!atom.clone(),
+    }
+}
