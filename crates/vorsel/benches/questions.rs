@@ -73,6 +73,11 @@ fn main() {
         let any: Vec<_> = (0..200).map(|number| format!("policy p{number}")).collect();
         plan.need("GET", "/", any.join(" or ").as_str())
     });
+    shape("a rule over 8,000 claims", |changed| {
+        let claims: Vec<_> =
+            (usize::from(changed)..8_000).map(|number| format!("claims.c{number} == {number}")).collect();
+        observatory().need("GET", "/", claims.join(" and ").as_str())
+    });
     shape("a puzzle of 90 scopes", |changed| {
         let mut parts = Vec::new();
         let colour = |number: usize, colour: usize| format!("scope n{number}c{colour}");

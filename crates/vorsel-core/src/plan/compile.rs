@@ -77,7 +77,7 @@ impl<'a> Compiler<'a> {
     /// What may have been meant, as long as there are few mistakes: with a thousand of them, a thousand names to choose from
     /// would be a million comparisons.
     fn advice<'k>(&self, name: &str, known: impl Iterator<Item = &'k str>) -> String {
-        const FEW: usize = 50;
+        const FEW: usize = 10;
         if self.mistakes.len() < FEW { did_you_mean(name, known) } else { String::new() }
     }
 
@@ -134,13 +134,14 @@ impl<'a> Compiler<'a> {
     fn policies(&mut self) -> BTreeMap<String, Rule> {
         let declared = &self.draft.policies;
         self.declared("policy", declared.iter().map(|(policy, _)| policy), is_name);
+        let mut asked_for: HashMap<&str, Vec<&str>> = HashMap::new();
+        for (policy, rule) in declared {
+            asked_for.entry(&policy.name).or_insert_with(|| policies_in(&rule.rule));
+        }
         let mut circular = BTreeSet::new();
         for (policy, rule) in declared {
             let sound = self.names_in(rule, None);
-            let reached = reach(&policy.name, |name| {
-                let rule = declared.iter().find(|(policy, _)| policy.name == name).map(|(_, rule)| &rule.rule);
-                rule.map(policies_in).unwrap_or_default()
-            });
+            let reached = reach(&policy.name, |name| asked_for.get(name).cloned().unwrap_or_default());
             if reached.contains(&policy.name) {
                 self.mistake(&policy.span, format!("the policy {:?} asks for itself", policy.name));
                 circular.insert(policy.name.as_str());

@@ -4,7 +4,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use super::exact::Budget;
-use super::mistake::{Place, Span};
+use super::mistake::{Place, Places, Span};
 use crate::rule::Rule;
 
 /// Collects the parts of a plan; [`build`](Self::build) checks them all.
@@ -34,6 +34,7 @@ pub(super) struct Sources(Vec<Source>);
 struct Source {
     file: Arc<str>,
     text: String,
+    places: Places,
     start: usize,
 }
 
@@ -44,7 +45,8 @@ impl Sources {
     }
 
     pub(super) fn add(&mut self, file: &str, text: &str) {
-        self.0.push(Source { file: file.into(), text: text.to_owned(), start: self.end() });
+        let (places, start) = (Places::of(text), self.end());
+        self.0.push(Source { file: file.into(), text: text.to_owned(), places, start });
     }
 
     fn of(&self, at: usize) -> Option<&Source> {
@@ -60,7 +62,7 @@ impl Sources {
     /// The file and the place in it.
     pub(super) fn place(&self, at: usize) -> Option<(Arc<str>, Place)> {
         let source = self.of(at)?;
-        Some((source.file.clone(), Place::of(&source.text, at - source.start)))
+        Some((source.file.clone(), source.places.place(&source.text, at - source.start)))
     }
 }
 

@@ -40,10 +40,39 @@ impl PlanError {
 }
 
 impl Place {
-    pub(super) fn of(text: &str, at: usize) -> Self {
-        let before = text.get(..at).unwrap_or(text);
-        let line_start = before.rfind('\n').map_or(0, |newline| newline + 1);
-        Self { line: before.matches('\n').count() + 1, column: before[line_start..].chars().count() + 1 }
+    const START: Self = Self { line: 1, column: 1 };
+
+    const fn after(self, character: char) -> Self {
+        if character == '\n' {
+            Self { line: self.line + 1, column: 1 }
+        } else {
+            Self { line: self.line, column: self.column + 1 }
+        }
+    }
+}
+
+/// The places of a text, some of them known beforehand, so that a thousand mistakes are not each counted from its beginning.
+#[derive(Clone, Debug)]
+pub(super) struct Places(Vec<(usize, Place)>);
+
+impl Places {
+    pub(super) fn of(text: &str) -> Self {
+        const APART: usize = 256;
+        let (mut known, mut place) = (vec![(0, Place::START)], Place::START);
+        for (at, character) in text.char_indices() {
+            if at >= known.len() * APART {
+                known.push((at, place));
+            }
+            place = place.after(character);
+        }
+        Self(known)
+    }
+
+    pub(super) fn place(&self, text: &str, at: usize) -> Place {
+        let at = if text.is_char_boundary(at) { at } else { text.len() };
+        let known = self.0.partition_point(|(known, _)| *known <= at);
+        let (start, place) = self.0[known.saturating_sub(1)];
+        text[start..at].chars().fold(place, Place::after)
     }
 }
 
@@ -125,7 +154,14 @@ mod tests {
     fn places_count_from_one_in_characters() {
         let text = "ab\né[x";
         for (at, line, column) in [(0, 1, 1), (2, 1, 3), (3, 2, 1), (5, 2, 2), (99, 2, 4)] {
-            assert_eq!(Place::of(text, at), Place { line, column }, "{at}");
+            assert_eq!(Places::of(text).place(text, at), Place { line, column }, "{at}");
+        }
+        let long = "é\n12345678".repeat(200);
+        let places = Places::of(&long);
+        for (at, _) in long.char_indices() {
+            let before = long[..at].rsplit('\n').next().expect("a line");
+            let counted = Place { line: long[..at].matches('\n').count() + 1, column: before.chars().count() + 1 };
+            assert_eq!(places.place(&long, at), counted, "{at}");
         }
     }
 }

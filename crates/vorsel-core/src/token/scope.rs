@@ -110,11 +110,15 @@ impl Scopes {
 
 /// Whether `text` is a scope list; the empty text is one.
 pub(crate) fn is_scope_list(text: &str) -> bool {
-    let bytes = text.as_bytes();
-    bytes.iter().all(|byte| *byte == b' ' || is_scope_byte(*byte))
-        && !text.starts_with(' ')
-        && !text.ends_with(' ')
-        && !bytes.windows(2).any(|pair| pair == b"  ")
+    let mut after_space = true;
+    for byte in text.bytes() {
+        let is_space = byte == b' ';
+        if if is_space { after_space } else { !is_scope_byte(byte) } {
+            return false;
+        }
+        after_space = is_space;
+    }
+    text.is_empty() || !after_space
 }
 
 /// Whether `value` is one scope value.
