@@ -84,7 +84,7 @@ impl Keyring {
                 kept.push(Kept::Key { kid: known.kid.clone() });
                 known.clone()
             }
-            _ => self.taking_up_new(key.clone(), is_lost, &mut kept),
+            _ => self.taking_up_new(key.clone(), is_lost.then_some(now), &mut kept),
         });
         let keys = taken.collect();
         let mut ring = Self { keys, times: read.times, step: read.step };
@@ -102,14 +102,17 @@ impl Keyring {
         self.keys.iter().find(|key| key.kid == kid)
     }
 
-    fn taking_up_new(&self, mut new: KeyRecord, is_lost: bool, kept: &mut Vec<Kept>) -> KeyRecord {
+    fn taking_up_new(&self, mut new: KeyRecord, lost_at: Option<Timestamp>, kept: &mut Vec<Kept>) -> KeyRecord {
         let is_it = |known: &&KeyRecord| known.compromised_at.is_some() && known.thumbprint == new.thumbprint;
         if let Some(known) = self.keys.iter().find(is_it).filter(|known| known.thumbprint.is_some()) {
             kept.push(Kept::Withdrawal { kid: new.kid.clone() });
             (new.compromised_at, new.key) = (known.compromised_at, None);
         }
-        let safe = new.published_at.after(self.times.cache_time).after(self.times.spread);
-        new.active_from = new.active_from.map(|from| if is_lost { from.max(safe) } else { from });
+        // Whoever asks a running instance for the key set can know the key from now on.
+        if let (Some(now), Some(from)) = (lost_at, new.active_from) {
+            let known_at = now.next_whole_sec().max(new.published_at);
+            new.active_from = Some(from.max(known_at.after(self.times.cache_time).after(self.times.spread)));
+        }
         new
     }
 }

@@ -65,7 +65,8 @@ impl Sample {
     /// Nothing for an atom that is about more than this caller tells.
     fn fulfils(&self, atom: &Atom, roles: &[String]) -> Option<bool> {
         let claim = |names: &[String]| {
-            if registered_bit(&names[0]) != 0 {
+            // Claims without a name, and registered ones, are mistakes of their own.
+            if names.first().is_none_or(|name| registered_bit(name) != 0) {
                 return None;
             }
             // Who has nothing lacks the claim, and so does nobody else.
@@ -85,7 +86,7 @@ impl Sample {
                 let held = claim(names)?;
                 Some(held.is_some_and(|held| values.iter().any(|value| same(held, value))))
             }
-            Rule::Contains(Operand::Claim(names), _) if !self.has_all && registered_bit(&names[0]) == 0 => Some(false),
+            Rule::Contains(Operand::Claim(names), _) => claim(names).and_then(|held| held.is_none().then_some(false)),
             _ => None,
         }
     }
@@ -126,13 +127,13 @@ fn claims<'r>(rules: impl Iterator<Item = &'r Rule>) -> (Claims, Claims) {
     }
     let (mut highest, mut lowest) = (BTreeMap::new(), BTreeMap::new());
     for (names, literals) in literals {
-        if nested.contains(names) || other.contains(names) {
+        let ([first, ..], false) = (literals.as_slice(), nested.contains(names) || other.contains(names)) else {
             continue;
-        }
+        };
         let numbers = || literals.iter().filter_map(|literal| literal.as_i64());
         let (high, low) = match (numbers().max(), numbers().min()) {
             (Some(high), Some(low)) => (high.saturating_add(1).into(), low.saturating_sub(1).into()),
-            _ => (literals[0].clone(), literals[literals.len() - 1].clone()),
+            _ => ((*first).clone(), literals[literals.len() - 1].clone()),
         };
         highest.insert(names.to_vec(), high);
         lowest.insert(names.to_vec(), low);
