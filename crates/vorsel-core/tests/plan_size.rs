@@ -148,18 +148,8 @@ fn what_takes_more_than_the_budget_is_not_settled_and_says_so() {
     assert_eq!(plan.compare(&plan), [], "what is written alike is the same");
 }
 
-/// On a thread with the stack that tests and servers' workers have.
-#[test]
-fn a_rule_of_more_claims_than_the_stack_has_room_for_loads() {
-    for between in [" and ", " or "] {
-        let claims: Vec<_> =
-            (0..700).map(|number| format!("(claims.a{number} == 1 or claims.b{number} == 2)")).collect();
-        let plan = observatory().need("GET", "/", claims.join(between).as_str()).build().expect("a plan");
-        assert_eq!(plan.table().rows.len(), 1);
-    }
-}
-
-/// Far more than anybody writes. What is simple is settled all the same, and what is not comes to an end.
+/// Far more than anybody writes. What is simple is settled all the same, and what is not comes to an end, on a thread with
+/// the stack that tests and servers' workers have.
 #[test]
 fn rules_of_thousands_of_atoms_come_to_an_end() {
     let many = |between: &str, atom: &dyn Fn(usize) -> String| (0..2_000).map(atom).collect::<Vec<_>>().join(between);
@@ -172,7 +162,7 @@ fn rules_of_thousands_of_atoms_come_to_an_end() {
         (many(" and ", &|number| format!("(role observer or scope s{number})")), true),
         (format!("claims{} == 1", ".a".repeat(8_000)), true),
         (many(" or ", &|number| format!("claims.a contains {number} or claims.a.b{number} == 1")), false),
-        (many(" and ", &|number| format!("(claims.a{number} == 1 or claims.b{number} == 2)")), false),
+        (many(" and ", &|number| format!("(claims.a{number} == 1 or claims.b{number} == sub)")), false),
     ];
     for (rule, is_settled) in table {
         let plan = observatory().need("GET", "/", rule.as_str()).build().expect("a plan");
