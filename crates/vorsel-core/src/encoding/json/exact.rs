@@ -7,8 +7,8 @@ use serde_json::map::Entry;
 use serde_json::value::RawValue;
 use serde_json::{Number, Value};
 
-use super::strict::{ObjectVisitor, Unfinished};
-use super::{Object, twice};
+use super::error::twice;
+use super::strict::{Object, ObjectVisitor, Unfinished};
 
 /// Whether a value is the same whatever features of `serde_json` some other crate has switched on: a fraction may be off in
 /// its last digit without `float_roundtrip`, and `arbitrary_precision` shows it as an object with one odd member.

@@ -5,29 +5,22 @@
 //! [RFC 7515 section 4](https://www.rfc-editor.org/rfc/rfc7515#section-4) allows. Nesting is bounded by the parser at
 //! 128 levels, so no input can exhaust the stack.
 
+mod error;
 mod exact;
 mod parts;
 mod strict;
 
-use std::fmt;
-
 use serde::de::{Deserializer, Visitor};
-use serde_json::{Map, Value};
+use serde_json::Value;
 
+pub use error::JsonError;
+pub(crate) use error::twice;
 use exact::{DEEPEST, ExactObject};
 pub(crate) use exact::{exact, is_number, is_settled, number};
 pub(crate) use parts::{Names, Skip, Text, Typed};
+pub use strict::Object;
 use strict::Unfinished;
 pub(crate) use strict::{ObjectVisitor, Strict};
-
-/// A JSON object, no member twice. The members are in the order written if the app has switched on `preserve_order` of
-/// `serde_json`, otherwise in the order of their names.
-pub type Object = Map<String, Value>;
-
-/// Why a text is not a strict JSON object.
-#[derive(Debug, thiserror::Error)]
-#[error("expected one JSON object, but found {0}")]
-pub struct JsonError(#[from] serde_json::Error);
 
 /// Reads one strict object that fills `bytes`, its numbers by their text.
 pub(crate) fn object(bytes: &[u8]) -> Result<Object, JsonError> {
@@ -54,28 +47,6 @@ pub(crate) fn read_str<'b, V: Visitor<'b>>(text: &'b str, visitor: V) -> Result<
     let value = reader.deserialize_map(visitor)?;
     reader.end()?;
     Ok(value)
-}
-
-impl JsonError {
-    /// What was found instead, where the sentence around it says what was expected.
-    pub(crate) fn found(&self) -> String {
-        self.0.to_string()
-    }
-
-    fn custom(error: impl fmt::Display) -> Self {
-        Self(serde::de::Error::custom(error))
-    }
-
-    pub(crate) fn twice(name: &str) -> Self {
-        Self(twice(name))
-    }
-}
-
-/// The error for a member that stands there twice.
-#[cold]
-pub(crate) fn twice<E: serde::de::Error>(name: &str) -> E {
-    let shown: String = name.chars().take(80).collect();
-    E::custom(format_args!("member {shown:?} twice"))
 }
 
 /// The JSON name of a value's type, for findings.

@@ -7,7 +7,7 @@ use std::fmt;
 
 use serde::de::{DeserializeSeed, Deserializer, MapAccess, SeqAccess, Visitor};
 
-use super::twice;
+use super::error::twice;
 
 /// A visitor that is shown any value, so that a wrong type is named and not only its first character.
 pub(crate) struct Typed<V>(pub(crate) V);

@@ -4,10 +4,14 @@ use std::fmt;
 
 use serde::de::{DeserializeSeed, Deserializer, MapAccess, SeqAccess, Visitor};
 use serde_json::map::Entry;
-use serde_json::{Number, Value};
+use serde_json::{Map, Number, Value};
 use zeroize::Zeroize;
 
-use super::{Object, twice};
+use super::error::twice;
+
+/// A JSON object, no member twice. The members are in the order written if the app has switched on `preserve_order` of
+/// `serde_json`, otherwise in the order of their names.
+pub type Object = Map<String, Value>;
 
 /// An object whose text may still turn out to be none. It may be a key, so nothing of it is left in memory then.
 pub(super) struct Unfinished(pub(super) Object);
