@@ -8,7 +8,7 @@ use serde_json::value::RawValue;
 use serde_json::{Number, Value};
 
 use super::error::twice;
-use super::strict::{Object, ObjectVisitor, Unfinished};
+use super::strict::{Object, ObjectVisitor, Unfinished, wipe};
 
 /// Whether a value is the same whatever features of `serde_json` some other crate has switched on: a fraction may be off in
 /// its last digit without `float_roundtrip`, and `arbitrary_precision` shows it as an object with one odd member.
@@ -96,10 +96,20 @@ impl<'de> Visitor<'de> for ExactArray {
 
     fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Vec<Value>, A::Error> {
         let mut array = Vec::new();
-        while let Some(item) = items.next_element::<&RawValue>()? {
-            array.push(exact_within(item.get(), self.0).map_err(serde::de::Error::custom)?);
+        loop {
+            let next = items.next_element::<&RawValue>();
+            let next = next.and_then(|item| {
+                item.map(|item| exact_within(item.get(), self.0)).transpose().map_err(serde::de::Error::custom)
+            });
+            match next {
+                Ok(Some(item)) => array.push(item),
+                Ok(None) => return Ok(array),
+                Err(error) => {
+                    array.iter_mut().for_each(wipe);
+                    return Err(error);
+                }
+            }
         }
-        Ok(array)
     }
 }
 

@@ -28,7 +28,7 @@ impl Drop for Unfinished {
     }
 }
 
-fn wipe(value: &mut Value) {
+pub(super) fn wipe(value: &mut Value) {
     match value {
         Value::String(text) => text.zeroize(),
         Value::Array(items) => items.iter_mut().for_each(wipe),
