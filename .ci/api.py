@@ -36,6 +36,7 @@ FOREIGN = {
         "tower_layer": "layers of the app, and the partial guard is one",
         "tower_service": "the guard is a service",
         "axum": "routes and extractors",
+        "tokio": "what a listener's connections are read and written through",
         "axum_core": "extractors",
     },
 }

@@ -21,7 +21,7 @@ FLOORS = {
         {"answer"},
     ],
     "vorsel": [
-        {"live", "clock", "random", "plan_file"},
+        {"live", "clock", "random", "plan_file", "under_way"},
         {"keys", "store"},
         {"checker", "revocations", "admission"},
         {"access"},

@@ -10,6 +10,7 @@ use clap::Args;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 use tracing_subscriber::EnvFilter;
+use vorsel::endpoints::Patient;
 use vorsel::{IssuerKeys, Lifetime, LiveRevocations, SessionLimits};
 
 use crate::failure::Failure;
@@ -80,16 +81,17 @@ async fn serve(arguments: &ServeArguments) -> Result<(), Failure> {
         base: base.clone(),
         settings,
     })?;
+    let purged = sessions.clone();
     let purging = tokio::spawn(async move {
         loop {
             tokio::time::sleep(PURGE_EVERY).await;
-            if let Err(error) = sessions.purge().await {
+            if let Err(error) = purged.purge().await {
                 tracing::warn!(target: "observatory", "old sessions are kept for now: {error}");
             }
         }
     });
     let (stopping, stopped) = tokio::sync::oneshot::channel::<()>();
-    let server = axum::serve(listener, app).with_graceful_shutdown(async move {
+    let server = axum::serve(Patient::new(listener), app).with_graceful_shutdown(async move {
         tokio::select! {
             _ = terminate.recv() => {}
             _ = tokio::signal::ctrl_c() => {}
@@ -102,5 +104,7 @@ async fn serve(arguments: &ServeArguments) -> Result<(), Failure> {
         () = async { drop(stopped.await); tokio::time::sleep(LAST_REQUESTS).await } => {}
     }
     purging.abort();
+    // What those have asked for who are gone already.
+    drop(tokio::time::timeout(LAST_REQUESTS, sessions.settled()).await);
     Ok(())
 }

@@ -32,9 +32,9 @@ pub use plan::{
 };
 pub use revocations::{Revocation, Revocations, Revoked};
 pub use session::{
-    Advance, Beyond, EndReason, Ended, Facts, FactsError, Generation, Load, PerSubject, Presented, RefreshTokens,
-    Renewal, RenewalRefusal, RenewalStep, SESSION_SECRET_BYTES, Session, SessionLimits, SessionSeed, SignIn, Spent,
-    Step, Swap,
+    Advance, Arrivals, Beyond, EndReason, Ended, Facts, FactsError, Generation, Load, PerSubject, Presented,
+    RefreshTokens, Renewal, RenewalRefusal, RenewalStep, SESSION_SECRET_BYTES, Session, SessionLimits, SessionSeed,
+    SignIn, Silences, Spent, Step, Swap,
 };
 pub use time::{Lifetime, LifetimeError, Timestamp, spoken};
 pub use token::{

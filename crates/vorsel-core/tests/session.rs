@@ -4,7 +4,8 @@ use std::time::Duration;
 
 use vorsel_core::{
     Algorithm, Check, EndReason, Ended, Generation, Issuer, Lifetime, Presented, RefreshTokens, Renewal,
-    RenewalRefusal, RenewalStep, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Step, Timestamp,
+    RenewalRefusal, RenewalStep, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Silences, Step,
+    Timestamp,
 };
 
 const NOW: Timestamp = Timestamp::from_micros(1_700_000_000_654_321);
@@ -33,7 +34,7 @@ fn presented(session: &Session) -> Presented {
 
 fn advanced(session: &Session, token: &Presented, now: Timestamp) -> Session {
     match session.present(token, &LIMITS, now) {
-        Step::Advance(next) => *next,
+        Step::Advance => session.renewed(&LIMITS, now),
         other => panic!("expected to advance, but found {other:?}"),
     }
 }
@@ -128,7 +129,7 @@ fn sessions_expire_by_idleness_and_in_the_end() {
     let first = session();
     let token = presented(&first);
     let idle_end = NOW.after(LIMITS.idle.as_duration());
-    assert!(matches!(first.present(&token, &LIMITS, idle_end.before(MICRO)), Step::Advance(_)));
+    assert!(matches!(first.present(&token, &LIMITS, idle_end.before(MICRO)), Step::Advance));
     assert_eq!(first.present(&token, &LIMITS, idle_end), Step::Expired);
 
     let mut session = first;
@@ -180,7 +181,7 @@ fn a_token_with_the_right_signature_but_another_secret_is_foreign() {
 fn asked(step: &RenewalStep) -> String {
     match step {
         RenewalStep::Load(load) => format!("load {}", load.session_id()),
-        RenewalStep::Swap(swap) => format!("swap for {}", swap.next().current.number),
+        RenewalStep::Swap(swap) => format!("swap for {}", swap.next(NOW).current.number),
         RenewalStep::Repeat(_, successor) => format!("repeat {}", successor.number),
         RenewalStep::End(session, why) => format!("end {} for {why}", session.id),
         RenewalStep::Refuse(refusal) => format!("refuse: {refusal:?}"),
@@ -212,14 +213,16 @@ fn a_renewal_says_what_to_do_next_and_is_told_what_came_of_it() {
         (Some(&first), first.facts.ends_at, "refuse: Expired"),
     ] {
         let RenewalStep::Load(load) = begin(None, now) else { panic!("nothing is remembered") };
-        assert_eq!(asked(&load.found(found.cloned())), step);
+        assert_eq!(asked(&load.found(found.cloned(), now, &Silences::default())), step);
     }
     let RenewalStep::Swap(swap) = begin(Some(first.clone()), NOW) else { panic!("it is current") };
-    assert_eq!(swap.clone().made(), second);
+    assert_eq!(swap.next(NOW), second);
     // A store that refuses every swap and shows no change does not hold anybody up for ever.
     let (mut step, mut races) = (swap.lost(), 0);
     while let RenewalStep::Load(load) = step {
-        let RenewalStep::Swap(swap) = load.found(Some(first.clone())) else { panic!("it is still current") };
+        let RenewalStep::Swap(swap) = load.found(Some(first.clone()), NOW, &Silences::default()) else {
+            panic!("it is still current")
+        };
         races += 1;
         step = swap.lost();
     }

@@ -46,6 +46,7 @@ mod sessions;
 pub mod store;
 #[cfg(feature = "testing")]
 pub mod testing;
+mod under_way;
 
 pub use access::{AccessTokens, AccessTokensBuilder, IssueTokenError, Issued, RevokeError, SetUpError};
 pub use admission::{Admission, AdmissionError, Grant};

@@ -1,14 +1,14 @@
 //! What is revoked, kept current from a store's feed, so that no request has to ask the store.
 
 use std::fmt;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use tokio::sync::Mutex;
 use tokio::task::JoinHandle;
 use tokio::time::{sleep, timeout};
-use vorsel_core::{Checked, Finding, Revocations, Timestamp};
+use vorsel_core::{Checked, Finding, Revocations, Silences, Timestamp};
 
 use crate::clock::{Clock, SystemClock};
 use crate::store::{Cursor, SessionStore, StoreError};
@@ -30,6 +30,8 @@ struct Shared {
     clock: Arc<dyn Clock>,
     known: Revocations,
     cursor: Mutex<Option<Cursor>>,
+    /// When the store answered nothing.
+    silences: Arc<std::sync::Mutex<Silences>>,
     since: Instant,
     /// When the feed was last read to its end, in milliseconds after `since`.
     heard_at: AtomicU64,
@@ -76,6 +78,7 @@ impl LiveRevocations {
             clock,
             known: Revocations::new(),
             cursor: Mutex::new(None),
+            silences: Arc::default(),
             since: Instant::now(),
             heard_at: AtomicU64::new(0),
         };
@@ -109,6 +112,11 @@ impl LiveRevocations {
         self.shared.catch_up().await
     }
 
+    /// When the store answered nothing, as whoever asks it notes it.
+    pub(crate) fn silences(&self) -> Arc<std::sync::Mutex<Silences>> {
+        self.shared.silences.clone()
+    }
+
     /// What is known.
     #[must_use]
     pub fn known(&self) -> &Revocations {
@@ -120,9 +128,11 @@ impl Shared {
     async fn catch_up(&self) -> Result<(), StoreError> {
         let mut cursor = self.cursor.lock().await;
         loop {
-            let asked_at = self.since.elapsed();
-            let page = self.store.feed(cursor.as_ref(), PAGE).await?;
+            let (asked_at, asked) = (self.since.elapsed(), self.clock.now());
+            let page = self.store.feed(cursor.as_ref(), PAGE).await;
             let now = self.clock.now();
+            note(&self.silences, &page, asked, now);
+            let page = page?;
             page.entries.iter().filter(|entry| now < entry.until).for_each(|entry| self.known.add(entry));
             *cursor = page.cursor;
             if page.entries.len() < PAGE as usize {
@@ -158,6 +168,24 @@ impl Shared {
                 grown?;
             }
         }
+    }
+}
+
+/// What is noted is noted in one step.
+pub(crate) fn lock<T>(noted: &std::sync::Mutex<T>) -> MutexGuard<'_, T> {
+    noted.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Notes whether the store has answered. An error that it gave is an answer.
+pub(crate) fn note<T>(
+    silences: &std::sync::Mutex<Silences>,
+    answer: &Result<T, StoreError>,
+    asked_at: Timestamp,
+    now: Timestamp,
+) {
+    match answer {
+        Err(error) if error.is_retryable() => lock(silences).failed(asked_at),
+        _ => lock(silences).heard(now),
     }
 }
 

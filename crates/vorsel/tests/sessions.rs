@@ -67,6 +67,8 @@ on_every_store! {
     scopes_stay_under_the_ceiling_of_the_sign_in
     a_token_of_another_client_is_refused_and_nothing_changes
     sessions_expire
+    what_was_asked_for_is_carried_out_whoever_goes_away
+    a_look_up_that_takes_longer_than_the_window_makes_no_replay
 }
 
 async fn start(house: &House) -> String {
@@ -245,4 +247,35 @@ async fn replies_and_errors_show_no_token() {
         let payload = token.split('.').nth(1).expect("a token");
         assert!(!shown.contains(payload), "{shown}");
     }
+}
+
+async fn what_was_asked_for_is_carried_out_whoever_goes_away(store: Arc<dyn SessionStore>) {
+    let house = house(&store);
+    let token = start(&house).await;
+    for _ in 0..2 {
+        // Polled once, as by a server whose client hangs up, and dropped.
+        let _ = tokio::time::timeout(Duration::ZERO, house.sessions.sign_out(&token, None)).await;
+    }
+    house.sessions.settled().await;
+    assert_eq!(only_session(&*store).await.ended.map(|ended| ended.why), Some(EndReason::SignedOut));
+}
+
+/// Looks people up for eleven seconds.
+struct Slow(Arc<common::Book>, Arc<vorsel::testing::StillClock>);
+
+#[async_trait::async_trait]
+impl vorsel::Admission<vorsel::NoOwn> for Slow {
+    async fn admit(&self, subject: &str, client: &str) -> Result<vorsel::Grant<vorsel::NoOwn>, AdmissionError> {
+        self.1.advance(Duration::from_secs(11));
+        self.0.admit(subject, client).await
+    }
+}
+
+/// The second tab comes before the token was spent, and is served after.
+async fn a_look_up_that_takes_longer_than_the_window_makes_no_replay(store: Arc<dyn SessionStore>) {
+    let house = house(&store);
+    let (token, slow) = (start(&house).await, Arc::new(Slow(house.book.clone(), house.clock.clone())));
+    let house = house.set_up(|sessions| sessions.admission(slow));
+    let first = renew(&house, &token).await.expect("a successor");
+    assert_eq!(renew(&house, &token).await.expect("the same"), first, "it was spent when it was written");
 }

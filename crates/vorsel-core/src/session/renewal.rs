@@ -3,6 +3,7 @@
 
 use super::limits::SessionLimits;
 use super::presented::Presented;
+use super::silences::Silences;
 use super::state::{EndReason, Generation, Session, Step};
 use crate::time::Timestamp;
 
@@ -11,7 +12,7 @@ use crate::time::Timestamp;
 pub struct Renewal {
     token: Presented,
     limits: SessionLimits,
-    now: Timestamp,
+    came_at: Timestamp,
     races_left: u8,
 }
 
@@ -21,7 +22,7 @@ pub struct Renewal {
 pub enum RenewalStep {
     /// Load the session of the token.
     Load(Load),
-    /// Swap the session's generation for the next one.
+    /// Swap the session's generation for the next one, which begins when that is done.
     Swap(Swap),
     /// Answer with the refresh token of this generation, the token's own successor. Nothing is stored.
     Repeat(Box<Session>, Generation),
@@ -55,7 +56,7 @@ pub struct Load(Renewal);
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Swap {
     renewal: Renewal,
-    next: Box<Session>,
+    session: Box<Session>,
 }
 
 impl Renewal {
@@ -63,18 +64,18 @@ impl Renewal {
     /// keep its contract.
     const MOST_RACES: u8 = 8;
 
-    /// The renewal by this token at the moment `now`.
+    /// The renewal by this token, which came at that moment.
     #[must_use]
-    pub const fn new(token: Presented, limits: SessionLimits, now: Timestamp) -> Self {
-        Self { token, limits, now, races_left: Self::MOST_RACES }
+    pub const fn new(token: Presented, limits: SessionLimits, came_at: Timestamp) -> Self {
+        Self { token, limits, came_at, races_left: Self::MOST_RACES }
     }
 
     /// The first step. `remembered` is the session as this instance knows it, which may be out of date: it leads to nothing
     /// but a swap, which the store refuses if it is.
     pub fn begin(self, remembered: Option<Session>) -> RenewalStep {
         let Some(session) = remembered else { return RenewalStep::Load(Load(self)) };
-        match session.present(&self.token, &self.limits, self.now) {
-            Step::Advance(next) => RenewalStep::Swap(Swap { renewal: self, next }),
+        match session.present(&self.token, &self.limits, self.came_at) {
+            Step::Advance => RenewalStep::Swap(Swap { renewal: self, session: Box::new(session) }),
             _ => RenewalStep::Load(Load(self)),
         }
     }
@@ -87,12 +88,13 @@ impl Load {
         &self.0.token.session_id
     }
 
-    /// What the store had.
-    pub fn found(self, session: Option<Session>) -> RenewalStep {
-        let Self(renewal) = self;
+    /// What the store had; when the token [counts as having come](super::Arrivals::first), now that the store answers; and when
+    /// it did not.
+    pub fn found(self, session: Option<Session>, came_at: Timestamp, silences: &Silences) -> RenewalStep {
+        let renewal = Renewal { came_at, ..self.0 };
         let Some(session) = session else { return RenewalStep::Refuse(RenewalRefusal::Unknown) };
-        match session.present(&renewal.token, &renewal.limits, renewal.now) {
-            Step::Advance(next) => RenewalStep::Swap(Swap { renewal, next }),
+        match session.present_after(&renewal.token, &renewal.limits, renewal.came_at, silences) {
+            Step::Advance => RenewalStep::Swap(Swap { renewal, session: Box::new(session) }),
             Step::Repeat(successor) => RenewalStep::Repeat(Box::new(session), successor),
             Step::Replay => RenewalStep::End(Box::new(session), EndReason::Replay),
             Step::Outrun => RenewalStep::Refuse(RenewalRefusal::Outrun),
@@ -104,16 +106,17 @@ impl Load {
 }
 
 impl Swap {
-    /// The session as it is to be.
+    /// The session as it is.
     #[must_use]
-    pub const fn next(&self) -> &Session {
-        &self.next
+    pub const fn session(&self) -> &Session {
+        &self.session
     }
 
-    /// The store has made the swap. Answer with the refresh token of this session's current generation.
+    /// The session as it is to be, if it is stored at `now`. Once the store has made the swap, the answer is the refresh token
+    /// of its current generation.
     #[must_use]
-    pub fn made(self) -> Session {
-        *self.next
+    pub fn next(&self, now: Timestamp) -> Session {
+        self.session.renewed(&self.renewal.limits, now)
     }
 
     /// The session has reached that generation already, or has ended.

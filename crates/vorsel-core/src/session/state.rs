@@ -6,13 +6,13 @@
 
 use std::fmt;
 use std::sync::Arc;
-use std::time::Duration;
 
 use aws_lc_rs::{constant_time, hmac};
 
 use super::facts::{Facts, SignIn};
 use super::limits::SessionLimits;
 use super::presented::Presented;
+use super::silences::Silences;
 use crate::encoding::base64url;
 use crate::key::Secret;
 use crate::time::Timestamp;
@@ -135,9 +135,9 @@ impl fmt::Display for EndReason {
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[must_use]
 pub enum Step {
-    /// The token is current. Store this record, if the generation is still the one before it; then answer with its
-    /// refresh token.
-    Advance(Box<Session>),
+    /// The token is current. Store what the session is [renewed](Session::renewed) to, if the generation is still the one
+    /// before it; then answer with its refresh token.
+    Advance,
     /// The token was spent a moment ago. Answer with the refresh token of this generation, its successor, which may be
     /// spent by now as well; store nothing.
     Repeat(Generation),
@@ -172,6 +172,17 @@ impl Session {
 
     /// What is to happen when `token` is presented at `now`.
     pub fn present(&self, token: &Presented, limits: &SessionLimits, now: Timestamp) -> Step {
+        self.present_after(token, limits, now, &Silences::default())
+    }
+
+    /// [`present`](Self::present) where the store was silent at times, which do not count in the retry window.
+    pub fn present_after(
+        &self,
+        token: &Presented,
+        limits: &SessionLimits,
+        now: Timestamp,
+        silences: &Silences,
+    ) -> Step {
         if !self.made(token) {
             return Step::Foreign;
         }
@@ -182,19 +193,24 @@ impl Session {
             return Step::Expired;
         }
         match self.current.number.checked_sub(token.generation) {
-            Some(0) => Step::Advance(Box::new(self.renewed(limits, now))),
-            Some(behind) => self.spent_before(token.generation, behind - 1, limits.retry_window, now),
+            Some(0) => Step::Advance,
+            Some(behind) => {
+                let is_in_time = |spent_at: Timestamp| {
+                    now < spent_at.after(limits.retry_window).after(silences.between(spent_at, now))
+                };
+                self.spent_before(token.generation, behind - 1, is_in_time)
+            }
             None => Step::Foreign,
         }
     }
 
     /// What a spent token leads to, `between` generations lying between its successor and the current one.
-    fn spent_before(&self, generation: u64, between: u64, window: Duration, now: Timestamp) -> Step {
+    fn spent_before(&self, generation: u64, between: u64, is_in_time: impl Fn(Timestamp) -> bool) -> Step {
         let known = usize::try_from(between).ok().filter(|between| *between <= self.spent.len());
         let Some(between) = known else {
             // It was spent before the earliest generation that is known began.
             let earliest = self.spent.last().map_or(self.current.began_at, |spent| spent.began_at);
-            return if now < earliest.after(window) { Step::Outrun } else { Step::Replay };
+            return if is_in_time(earliest) { Step::Outrun } else { Step::Replay };
         };
         let successor = match between.checked_sub(1) {
             None => self.current,
@@ -203,7 +219,7 @@ impl Session {
                 Generation { number: generation + 1, began_at, idle_until }
             }
         };
-        if now < successor.began_at.after(window) { Step::Repeat(successor) } else { Step::Replay }
+        if is_in_time(successor.began_at) { Step::Repeat(successor) } else { Step::Replay }
     }
 
     /// Whether this session made the token, in this generation or an earlier one.
@@ -217,7 +233,10 @@ impl Session {
             && token.generation <= self.current.number
     }
 
-    fn renewed(&self, limits: &SessionLimits, now: Timestamp) -> Self {
+    /// The session in its next generation, which begins at `now`: the moment at which it is stored, not the one at which it was
+    /// asked for.
+    #[must_use]
+    pub fn renewed(&self, limits: &SessionLimits, now: Timestamp) -> Self {
         let Generation { number, began_at, idle_until } = self.current;
         let spent = self.spent.iter().copied().take(Self::MOST_SPENT - 1);
         // Another instance's clock may be ahead of this one's.

@@ -4,27 +4,28 @@
 mod revoke;
 
 use std::fmt;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, MutexGuard};
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use vorsel_core::{
     AccessDraft, AccessPlan, Checked, Expectations, Finding, IssueError, Issuer, Lifetime, Prepared, Revocations,
-    Timestamp, Verifier,
+    Silences, Timestamp, Verifier,
 };
 
 use crate::clock::{Clock, SystemClock};
 use crate::keys::{KeyStepError, LiveKeyring};
 use crate::live::Live;
 use crate::random::{RandomError, random_id};
-use crate::revocations::LiveRevocations;
-use crate::store::SessionStore;
+use crate::revocations::{LiveRevocations, lock, note};
+use crate::store::{SessionStore, StoreError};
+use crate::under_way::UnderWay;
 pub use revoke::{Issued, RevokeError};
 
 /// Issues, checks and revokes the access tokens of one issuer for one audience. Clones share everything.
 ///
 /// ```
-/// use std::sync::Arc;
+/// use std::sync::{Arc, Mutex, MutexGuard};
 /// use vorsel::store::MemoryStore;
 /// use vorsel::{AccessTokens, Algorithm, SigningKey};
 ///
@@ -53,6 +54,9 @@ struct Shared {
     revocations: Option<LiveRevocations>,
     /// What was revoked here, where no feed is followed: tokens issued here from then on are not meant.
     revoked_here: Revocations,
+    /// When the store answered nothing.
+    silences: Arc<Mutex<Silences>>,
+    under_way: UnderWay,
     clock: Arc<dyn Clock>,
 }
 
@@ -162,8 +166,10 @@ impl AccessTokensBuilder {
             keys,
             lifetime,
             store,
+            silences: revocations.as_ref().map_or_else(Arc::default, LiveRevocations::silences),
             revocations,
             revoked_here: Revocations::new(),
+            under_way: UnderWay::default(),
             clock,
         })))
     }
@@ -251,6 +257,24 @@ impl AccessTokens {
 
     pub(crate) fn now(&self) -> Timestamp {
         self.0.clock.now()
+    }
+
+    /// What is to be carried out whoever goes away.
+    pub(crate) fn under_way(&self) -> &UnderWay {
+        &self.0.under_way
+    }
+
+    /// When the store answered nothing.
+    pub(crate) fn silences(&self) -> MutexGuard<'_, Silences> {
+        lock(&self.0.silences)
+    }
+
+    /// Asks the store, and notes whether it answers.
+    pub(crate) async fn asked<T>(&self, answer: impl Future<Output = Result<T, StoreError>>) -> Result<T, StoreError> {
+        let asked_at = self.now();
+        let answer = answer.await;
+        note(&self.0.silences, &answer, asked_at, self.now());
+        answer
     }
 }
 

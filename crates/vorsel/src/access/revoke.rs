@@ -143,16 +143,19 @@ impl AccessTokens {
         }
     }
 
-    /// Puts it on the feed.
+    /// Puts it on the feed, whoever goes away meanwhile.
     async fn tell(&self, what: Revoked, until: Timestamp) -> Result<(), StoreError> {
-        let revocation = Revocation { what, until };
-        self.0.store.revoke(&revocation).await?;
-        if self.0.revocations.is_none() {
-            self.0.revoked_here.forget(self.now());
-            self.0.revoked_here.add(&revocation);
-        }
-        self.heard().await;
-        Ok(())
+        let (tokens, revocation) = (self.clone(), Revocation { what, until });
+        let told = async move {
+            tokens.asked(tokens.0.store.revoke(&revocation)).await?;
+            if tokens.0.revocations.is_none() {
+                tokens.0.revoked_here.forget(tokens.now());
+                tokens.0.revoked_here.add(&revocation);
+            }
+            tokens.heard().await;
+            Ok(())
+        };
+        self.0.under_way.carried_out(told).await
     }
 
     /// Until when every access token issued by `now` has expired, by the clock of whoever checks it.

@@ -11,11 +11,13 @@
 //! access plan, since whoever calls them has no access token or an expired one.
 
 mod form;
+mod patient;
 mod reply;
 mod revoke;
 mod router;
 mod state;
 mod token;
 
+pub use patient::{Patient, PatientIo};
 pub use reply::token_reply;
 pub use state::Endpoints;

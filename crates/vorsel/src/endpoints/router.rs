@@ -23,12 +23,16 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
     /// The routes to merge into the app's own. Each has to be open in the access plan.
     pub fn routes<S: Clone + Send + Sync + 'static>(self) -> Routes<S> {
         let path = |name: &str| format!("{}/{name}", self.prefix);
+        // Whoever hangs up after the last byte of a request has asked for it.
+        let under_way = self.sessions.access_tokens().under_way().clone();
         Routes::new()
             .route(&path("token"), post(token::renew::<C>))
             .route(&path("revoke"), post(revoke::revoke::<C>))
             .route(&path("keys"), get(keys::<C>))
             .route("/.well-known/oauth-authorization-server", get(metadata::<C>))
             .layer(DefaultBodyLimit::max(LARGEST_FORM))
+            .carry_out(&path("token"), &under_way)
+            .carry_out(&path("revoke"), &under_way)
             .with_state(Arc::new(self))
     }
 }

@@ -12,7 +12,6 @@ use vorsel_core::Scopes;
 use super::form::Parameters;
 use super::reply::{OAuthError, token_reply};
 use super::state::Endpoints;
-use crate::admission::AdmissionError;
 use crate::sessions::{RenewError, RenewalRequest};
 
 pub(super) async fn renew<C: Serialize + Send + Sync + 'static>(
@@ -40,10 +39,7 @@ pub(super) async fn renew<C: Serialize + Send + Sync + 'static>(
 fn refused(error: &RenewError) -> OAuthError {
     let answer = match error {
         RenewError::ScopeNotGranted { .. } => OAuthError::new("invalid_scope"),
-        RenewError::Store(_)
-        | RenewError::Issue(_)
-        | RenewError::Random(_)
-        | RenewError::Admission(AdmissionError::Unavailable(_)) => {
+        error if error.may_pass() => {
             tracing::error!(target: "vorsel::endpoints", error = error as &dyn std::error::Error, "renewal failed");
             return OAuthError::unavailable();
         }

@@ -23,11 +23,15 @@ use tower_service::Service;
 
 use super::decide::Guard;
 use super::service::{Guarded, GuardedFuture};
+use crate::under_way::{CarriedOut, UnderWay};
 
 /// An axum app whose every route is behind the guard: a service for `axum::serve`, without a way to add a route.
 #[derive(Clone)]
 pub struct GuardedApp {
     app: App,
+    /// The paths whose requests are carried out from the call on: a connection that is closed right after a request drops its
+    /// answer before that was ever polled.
+    carried_out: Arc<[(String, UnderWay)]>,
 }
 
 #[derive(Clone)]
@@ -72,6 +76,7 @@ pin_project! {
     enum Answer {
         Bare { #[pin] future: GuardedFuture<Router, Body> },
         Layered { #[pin] future: RouteFuture<Infallible> },
+        CarriedOut { #[pin] future: CarriedOut<Result<Response<Body>, Infallible>> },
     }
 }
 
@@ -81,6 +86,7 @@ impl Future for GuardedAppFuture {
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
         match self.project().answer.project() {
             AnswerProjection::Layered { future } => future.poll(context),
+            AnswerProjection::CarriedOut { future } => future.poll(context),
             AnswerProjection::Bare { future } => {
                 let Ok(response) = std::task::ready!(future.poll(context));
                 Poll::Ready(Ok(response.map(|body| match body {
@@ -93,8 +99,12 @@ impl Future for GuardedAppFuture {
 }
 
 impl GuardedApp {
-    pub(super) fn new<C: DeserializeOwned + Send + Sync + 'static>(guard: Guard<C>, router: Router) -> Self {
-        Self { app: App::Bare(Arc::new(guard.around(router))) }
+    pub(super) fn new<C: DeserializeOwned + Send + Sync + 'static>(
+        guard: Guard<C>,
+        router: Router,
+        carried_out: Vec<(String, UnderWay)>,
+    ) -> Self {
+        Self { app: App::Bare(Arc::new(guard.around(router))), carried_out: carried_out.into() }
     }
 
     /// Puts a layer around the guard: it sees every request, and the refusals as well. CORS and tracing belong here.
@@ -107,11 +117,12 @@ impl GuardedApp {
         <L::Service as Service<Request<Body>>>::Error: Into<Infallible> + 'static,
         <L::Service as Service<Request<Body>>>::Future: Send + 'static,
     {
+        let carried_out = self.carried_out.clone();
         let router = match self.app {
             App::Layered(router) => router,
-            app @ App::Bare(_) => Router::new().fallback_service(Self { app }),
+            App::Bare(_) => Router::new().fallback_service(self),
         };
-        Self { app: App::Layered(router.layer(layer).with_state(())) }
+        Self { app: App::Layered(router.layer(layer).with_state(())), carried_out }
     }
 }
 
@@ -130,11 +141,19 @@ where
     }
 
     fn call(&mut self, request: Request<B>) -> GuardedAppFuture {
+        let path = request.uri().path();
+        let under_way = self.carried_out.iter().find(|(whole, _)| whole == path).map(|(_, under_way)| under_way);
         let answer = match &mut self.app {
             App::Bare(app) => Answer::Bare { future: app.answer(request.map(Body::new)) },
             App::Layered(router) => Answer::Layered { future: router.call(request) },
         };
-        GuardedAppFuture { answer }
+        let answer = GuardedAppFuture { answer };
+        match under_way {
+            Some(under_way) => {
+                GuardedAppFuture { answer: Answer::CarriedOut { future: under_way.carried_out(answer) } }
+            }
+            None => answer,
+        }
     }
 }
 
@@ -152,7 +171,7 @@ impl<L: Listener> Service<IncomingStream<'_, L>> for GuardedApp {
             App::Bare(app) => App::Bare(app.for_connection()),
             layered @ App::Layered(_) => layered.clone(),
         };
-        ready(Ok(Self { app }))
+        ready(Ok(Self { app, carried_out: self.carried_out.clone() }))
     }
 }
 

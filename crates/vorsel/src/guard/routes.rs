@@ -18,6 +18,7 @@ use vorsel_core::{METHODS, PathPattern, entries_for};
 
 use super::app::GuardedApp;
 use super::decide::Guard;
+use crate::under_way::UnderWay;
 
 /// The routes of an app as axum has them, before they are guarded.
 ///
@@ -44,6 +45,8 @@ use super::decide::Guard;
 #[must_use]
 pub struct Routes<S = ()> {
     routes: Vec<(String, MethodRouter<S>)>,
+    /// The paths whose requests are carried out, whoever hangs up.
+    carried_out: Vec<(String, UnderWay)>,
 }
 
 /// What the routes of an app and the access plan do not agree on: every difference at once, a line for each.
@@ -55,7 +58,7 @@ pub struct RoutesError {
 impl<S: Clone + Send + Sync + 'static> Routes<S> {
     /// No routes yet.
     pub const fn new() -> Self {
-        Self { routes: Vec::new() }
+        Self { routes: Vec::new(), carried_out: Vec::new() }
     }
 
     /// Adds the handlers of a path, as in axum.
@@ -67,6 +70,7 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
     /// Adds other routes.
     pub fn merge(mut self, other: Self) -> Self {
         self.routes.extend(other.routes);
+        self.carried_out.extend(other.carried_out);
         self
     }
 
@@ -75,6 +79,13 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
         let prefix = prefix.trim_end_matches('/');
         let whole = |path: String| if path == "/" { prefix.to_owned() } else { format!("{prefix}{path}") };
         self.routes.extend(other.routes.into_iter().map(|(path, handlers)| (whole(path), handlers)));
+        self.carried_out.extend(other.carried_out.into_iter().map(|(path, under_way)| (whole(path), under_way)));
+        self
+    }
+
+    /// What comes to this path is carried out from the call on.
+    pub(crate) fn carry_out(mut self, path: &str, under_way: &UnderWay) -> Self {
+        self.carried_out.push((path.to_owned(), under_way.clone()));
         self
     }
 
@@ -88,13 +99,13 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
         <L::Service as Service<Request<Body>>>::Future: Send + 'static,
     {
         let wrap = |(path, handlers): (String, MethodRouter<S>)| (path, handlers.layer(layer.clone()));
-        Self { routes: self.routes.into_iter().map(wrap).collect() }
+        Self { routes: self.routes.into_iter().map(wrap).collect(), ..self }
     }
 
     /// Gives the handlers their state.
     pub fn with_state<S2>(self, state: S) -> Routes<S2> {
         let with_state = |(path, handlers): (String, MethodRouter<S>)| (path, handlers.with_state(state.clone()));
-        Routes { routes: self.routes.into_iter().map(with_state).collect() }
+        Routes { routes: self.routes.into_iter().map(with_state).collect(), carried_out: self.carried_out }
     }
 
     /// The routes as a router that nothing guards, for an app that puts the guard around it itself.
@@ -148,8 +159,9 @@ impl Routes {
         }
         if problems.is_empty() {
             // Without a state, axum would make each handler into a route again for every request.
+            let carried_out = self.carried_out.clone();
             let router = self.into_unguarded_router().with_state(());
-            return Ok(GuardedApp::new(guard.of_known_routes(), router));
+            return Ok(GuardedApp::new(guard.of_known_routes(), router, carried_out));
         }
         Err(RoutesError { problems })
     }

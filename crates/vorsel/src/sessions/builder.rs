@@ -1,12 +1,12 @@
 //! What sessions are set up with.
 
 use std::fmt;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
-use vorsel_core::{AccessPlan, Lifetime, RefreshTokens, SessionLimits};
+use vorsel_core::{AccessPlan, Arrivals, Lifetime, RefreshTokens, SessionLimits};
 
-use super::Sessions;
 use super::recent::Recent;
+use super::{Inner, MOST_WAITING, Sessions};
 use crate::access::{AccessTokensBuilder, SetUpError};
 use crate::admission::Admission;
 use crate::clock::Clock;
@@ -95,7 +95,8 @@ impl<C> SessionsBuilder<C> {
         let refresh_tokens =
             refresh.try_derive("refresh tokens", move |ring| RefreshTokens::new(&name, ring.clone()))?;
         let keys = IssuerKeys { access: access.keys().clone(), refresh };
-        Ok(Sessions { access, keys, refresh_tokens, admission, limits, recent: Recent::new() })
+        let (recent, arrivals) = (Recent::new(), Mutex::new(Arrivals::with_places(MOST_WAITING)));
+        Ok(Sessions(Arc::new(Inner { access, keys, refresh_tokens, admission, limits, recent, arrivals })))
     }
 }
 

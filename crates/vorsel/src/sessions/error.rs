@@ -88,6 +88,17 @@ pub enum RenewError {
     Random(#[from] RandomError),
 }
 
+impl RenewError {
+    /// Whether the client keeps its token and may try again: it was not the token that was refused.
+    #[must_use]
+    pub const fn may_pass(&self) -> bool {
+        matches!(
+            self,
+            Self::Store(_) | Self::Issue(_) | Self::Random(_) | Self::Admission(AdmissionError::Unavailable(_))
+        )
+    }
+}
+
 /// Why no session was ended.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]

@@ -6,12 +6,12 @@ mod recent;
 mod reply;
 
 use std::fmt;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use serde::Serialize;
 use vorsel_core::{
-    EndReason, Ended, Generation, IssueError, RefreshTokens, Renewal, RenewalStep, Scopes, Session, SessionLimits,
-    SignIn, Swap, Timestamp,
+    Arrivals, EndReason, Ended, Generation, IssueError, Presented, RefreshTokens, Renewal, RenewalStep, Scopes,
+    Session, SessionLimits, SignIn, Swap, Timestamp,
 };
 
 use crate::access::AccessTokens;
@@ -32,14 +32,24 @@ pub use reply::TokenReply;
 /// the retry window gets the same successor again; later, it ends the session. Whatever ends a session puts it on the
 /// store's feed in the same step, so that instances that [follow](crate::LiveRevocations) it refuse its access tokens as
 /// well.
-pub struct Sessions<C> {
+///
+/// What was asked for is carried out, whoever goes away meanwhile: a renewal, a sign-out or an end whose future is dropped goes
+/// on as a task of its own. Clones share everything.
+pub struct Sessions<C>(Arc<Inner<C>>);
+
+struct Inner<C> {
     access: AccessTokens,
     keys: IssuerKeys,
     refresh_tokens: Live<RefreshTokens>,
     admission: Arc<dyn Admission<C>>,
     limits: SessionLimits,
     recent: Recent,
+    /// Of tokens that could not be answered.
+    arrivals: Mutex<Arrivals>,
 }
+
+/// Tokens that a store which stands still keeps waiting; half a megabyte.
+const MOST_WAITING: usize = 16_384;
 
 /// What a client may add to a renewal.
 #[derive(Clone, Copy, Debug, Default)]
@@ -58,18 +68,19 @@ impl<C> Sessions<C> {
 
     /// The access tokens of the sessions, which can be issued, checked and revoked by themselves as well.
     #[must_use]
-    pub const fn access_tokens(&self) -> &AccessTokens {
-        &self.access
+    pub fn access_tokens(&self) -> &AccessTokens {
+        &self.0.access
     }
 
     /// The keys that sign.
     #[must_use]
-    pub const fn keys(&self) -> &IssuerKeys {
-        &self.keys
+    pub fn keys(&self) -> &IssuerKeys {
+        &self.0.keys
     }
 
-    fn store(&self) -> &dyn SessionStore {
-        self.access.store()
+    /// Waits until everything is carried out that nobody waits for any more. To be called before the process ends.
+    pub async fn settled(&self) {
+        self.0.access.under_way().settled().await;
     }
 }
 
@@ -79,21 +90,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// # Errors
     /// If the app does not admit the subject, the subject has as many sessions as it may, or the store fails.
     pub async fn start(&self, sign_in: SignIn) -> Result<TokenReply, StartError> {
-        let grant = self.admission.admit(sign_in.subject(), sign_in.client_id()).await?;
-        let (seed, now) = (session_seed()?, self.access.now());
-        // After all sign-ins that are known to have ended, whatever the clock says.
-        let began_at = self.access.known().sign_in_from(now);
-        let session = Session::begin(seed, sign_in, &self.limits, began_at);
-        let granted = granted(&session, &grant);
-        let reply = self.reply(&session, session.current, grant, granted, &random_id()?, now)?.sign()?;
-        let cap = self.limits.per_subject.map(|limit| Cap { limit, now, until: self.access.remembered_until(now) });
-        match (self.store().insert(&session, cap).await?, cap) {
-            (Inserted::Full, Some(cap)) => return Err(StartError::TooManySessions { most: cap.limit.most.get() }),
-            (Inserted::Kept { displaced: 1.. }, _) => self.access.heard().await,
-            _ => {}
-        }
-        self.recent.remember(session);
-        Ok(reply)
+        self.0.start(sign_in).await
     }
 
     /// Swaps a refresh token for a new pair.
@@ -101,56 +98,14 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// # Errors
     /// If the token is refused, its session is over, or the store fails. A replay ends the session.
     pub async fn renew(&self, refresh_token: &str, request: RenewalRequest<'_>) -> Result<TokenReply, RenewError> {
-        let now = self.access.now();
-        let presented = self.refresh_tokens.load().check(refresh_token, now).map_err(RenewError::BadToken)?;
+        let (sessions, now) = (self.0.clone(), self.0.access.now());
+        let presented = sessions.refresh_tokens.load().check(refresh_token, now).map_err(RenewError::BadToken)?;
         if let Some(found) = request.client_id.filter(|client_id| *client_id != presented.client_id) {
             return Err(RenewError::WrongClient { expected: presented.client_id, found: found.to_owned() });
         }
-        let generation = presented.generation;
-        let remembered = self.recent.take(&presented.session_id);
-        let mut step = Renewal::new(presented, self.limits, now).begin(remembered);
-        loop {
-            step = match step {
-                RenewalStep::Load(load) => {
-                    let session = self.store().load(load.session_id()).await?;
-                    load.found(session)
-                }
-                RenewalStep::Swap(swap) => match self.try_swap(&swap, request, now).await? {
-                    (Advanced::Made, reply) => {
-                        self.recent.remember(swap.made());
-                        return Ok(reply?);
-                    }
-                    (Advanced::Lost, _) => swap.lost(),
-                },
-                RenewalStep::Repeat(session, successor) => {
-                    return Ok(self.admitted_reply(&session, successor, request, now).await?.sign()?);
-                }
-                RenewalStep::End(session, why) => {
-                    self.end_for(Which::One(&session.id), why, now).await?;
-                    return Err(replayed(&session, generation));
-                }
-                RenewalStep::Refuse(refusal) => return Err(refusal.into()),
-            };
-        }
-    }
-
-    /// Makes the swap and the reply for it. All that can be wrong with its tokens is found first; they are signed while the
-    /// store is at work.
-    async fn try_swap(
-        &self,
-        swap: &Swap,
-        request: RenewalRequest<'_>,
-        now: Timestamp,
-    ) -> Result<(Advanced, Result<TokenReply, IssueError>), RenewError> {
-        let next = swap.next();
-        let reply = self.admitted_reply(next, next.current, request, now).await?;
-        let sign = async {
-            // The store's request goes out before the processor is busy.
-            tokio::task::yield_now().await;
-            reply.sign()
-        };
-        let (advanced, reply) = tokio::join!(self.store().advance(&next.id, next.advance()), sign);
-        Ok((advanced?, reply))
+        let scopes = request.scopes.cloned();
+        let renewal = async move { sessions.answer(presented, scopes.as_ref(), now).await };
+        self.0.access.under_way().carried_out(renewal).await
     }
 
     /// Ends the session of a refresh token; a spent token of the session does as well. A token that is not accepted
@@ -159,15 +114,12 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// # Errors
     /// If the store fails.
     pub async fn sign_out(&self, refresh_token: &str, client_id: Option<&str>) -> Result<(), StoreError> {
-        let now = self.access.now();
-        let Ok(presented) = self.refresh_tokens.load().check(refresh_token, now) else { return Ok(()) };
-        let other_client = client_id.is_some_and(|client_id| client_id != presented.client_id);
-        let Some(session) = self.store().load(&presented.session_id).await? else { return Ok(()) };
-        if other_client || !session.made(&presented) {
+        let (sessions, now) = (self.0.clone(), self.0.access.now());
+        let Ok(presented) = sessions.refresh_tokens.load().check(refresh_token, now) else { return Ok(()) };
+        if client_id.is_some_and(|client_id| client_id != presented.client_id) {
             return Ok(());
         }
-        self.end_for(Which::One(&session.id), EndReason::SignedOut, now).await?;
-        Ok(())
+        self.0.access.under_way().carried_out(async move { sessions.sign_out(&presented).await }).await
     }
 
     /// Ends sessions by the app's decision: one, all of a subject, or all that started before a moment. They can't be renewed,
@@ -176,13 +128,23 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// # Errors
     /// If the moment is after now, or the store fails.
     pub async fn end(&self, which: Which<'_>) -> Result<u64, EndError> {
-        let now = self.access.now();
-        if let Which::StartedBefore(found) = which
-            && found > now
-        {
-            return Err(EndError::Future { found, now });
-        }
-        Ok(self.end_for(which, EndReason::Withdrawn, now).await?)
+        let (sessions, now) = (self.0.clone(), self.0.access.now());
+        let name = match which {
+            Which::StartedBefore(found) if found > now => return Err(EndError::Future { found, now }),
+            Which::One(name) | Which::OfSubject(name) => name.to_owned(),
+            Which::StartedBefore(_) => String::new(),
+        };
+        let is_one = matches!(which, Which::One(_));
+        let moment = if let Which::StartedBefore(moment) = which { Some(moment) } else { None };
+        let end = async move {
+            let which = match moment {
+                Some(moment) => Which::StartedBefore(moment),
+                None if is_one => Which::One(&name),
+                None => Which::OfSubject(&name),
+            };
+            sessions.end_for(which, EndReason::Withdrawn).await
+        };
+        Ok(self.0.access.under_way().carried_out(end).await?)
     }
 
     /// Forgets sessions and revocations whose time is over, in small steps; says how many sessions. To be called now and
@@ -192,9 +154,9 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// If the store fails.
     pub async fn purge(&self) -> Result<u64, StoreError> {
         const STEP: u32 = 500;
-        let (now, mut count) = (self.access.now(), 0);
+        let (store, now, mut count) = (self.0.store(), self.0.access.now(), 0);
         loop {
-            let step = self.store().purge(now, STEP).await?;
+            let step = store.purge(now, STEP).await?;
             count += step;
             if step < u64::from(STEP) {
                 return Ok(count);
@@ -207,69 +169,169 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// # Errors
     /// If the store fails.
     pub async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {
-        let now = self.access.now();
-        let mut sessions = self.store().of_subject(subject).await?;
+        let now = self.0.access.now();
+        let mut sessions = self.0.store().of_subject(subject).await?;
         sessions.retain(|session| session.is_live(now));
         Ok(sessions)
     }
+}
 
-    async fn end_for(&self, which: Which<'_>, why: EndReason, now: Timestamp) -> Result<u64, StoreError> {
+impl<C: Serialize + Send + Sync + 'static> Inner<C> {
+    async fn start(&self, sign_in: SignIn) -> Result<TokenReply, StartError> {
+        let grant = self.admission.admit(sign_in.subject(), sign_in.client_id()).await?;
+        let (seed, now) = (session_seed()?, self.access.now());
+        // After all sign-ins that are known to have ended, whatever the clock says.
+        let began_at = self.access.known().sign_in_from(now);
+        let session = Session::begin(seed, sign_in, &self.limits, began_at);
+        let reply = self.reply(&session, session.current, granted(&session, grant), &random_id()?, now)?.sign()?;
+        let cap = self.limits.per_subject.map(|limit| Cap { limit, now, until: self.access.remembered_until(now) });
+        match (self.access.asked(self.store().insert(&session, cap)).await?, cap) {
+            (Inserted::Full, Some(cap)) => return Err(StartError::TooManySessions { most: cap.limit.most.get() }),
+            (Inserted::Kept { displaced: 1.. }, _) => self.access.heard().await,
+            _ => {}
+        }
+        self.recent.remember(session);
+        Ok(reply)
+    }
+
+    /// The answer to a renewal. One that is owed is owed from when its token first came, however often it has to come.
+    async fn answer(
+        &self,
+        presented: Presented,
+        scopes: Option<&Scopes>,
+        now: Timestamp,
+    ) -> Result<TokenReply, RenewError> {
+        let reply = self.renew(&presented, scopes, now).await;
+        let first = self.arrivals().first(&presented, &self.access.silences(), now);
+        let (window, now) = (self.limits.retry_window, self.access.now());
+        match &reply {
+            Ok((_, made)) => self.arrivals().answered(&presented, first, *made, window, now),
+            Err(error) if error.may_pass() => self.arrivals().unanswered(&presented, first, now),
+            Err(_) => {}
+        }
+        reply.map(|(reply, _)| reply)
+    }
+
+    /// The reply, and whether its refresh token was made for it.
+    async fn renew(
+        &self,
+        presented: &Presented,
+        scopes: Option<&Scopes>,
+        now: Timestamp,
+    ) -> Result<(TokenReply, bool), RenewError> {
+        let remembered = self.recent.take(&presented.session_id);
+        let mut step = Renewal::new(presented.clone(), self.limits, now).begin(remembered);
+        loop {
+            step = match step {
+                RenewalStep::Load(load) => {
+                    let session = self.access.asked(self.store().load(load.session_id())).await?;
+                    let silences = self.access.silences();
+                    let came_at = self.arrivals().first(presented, &silences, now);
+                    load.found(session, came_at, &silences)
+                }
+                RenewalStep::Swap(swap) => match self.try_swap(&swap, scopes).await? {
+                    (Some(made), reply) => {
+                        self.recent.remember(made);
+                        return Ok((reply?, true));
+                    }
+                    (None, _) => swap.lost(),
+                },
+                RenewalStep::Repeat(session, successor) => {
+                    let granted = self.admitted(&session, scopes).await?;
+                    let reply = self.reply(&session, successor, granted, &random_id()?, self.access.now())?;
+                    return Ok((reply.sign()?, false));
+                }
+                RenewalStep::End(session, why) => {
+                    self.end_for(Which::One(&session.id), why).await?;
+                    return Err(replayed(&session, presented.generation));
+                }
+                RenewalStep::Refuse(refusal) => return Err(refusal.into()),
+            };
+        }
+    }
+
+    /// Makes the swap and the reply for it. All that can be wrong with its tokens is found first; they are signed while the
+    /// store is at work. The new generation begins when it is written, however long the app's look-up took.
+    async fn try_swap(
+        &self,
+        swap: &Swap,
+        scopes: Option<&Scopes>,
+    ) -> Result<(Option<Session>, Result<TokenReply, IssueError>), RenewError> {
+        let granted = self.admitted(swap.session(), scopes).await?;
+        let token_id = random_id()?;
+        let now = self.access.now();
+        let next = swap.next(now);
+        let reply = self.reply(&next, next.current, granted, &token_id, now)?;
+        let sign = async {
+            // The store's request goes out before the processor is busy.
+            tokio::task::yield_now().await;
+            reply.sign()
+        };
+        let advance = self.access.asked(self.store().advance(&next.id, next.advance()));
+        let (advanced, reply) = tokio::join!(advance, sign);
+        Ok((matches!(advanced?, Advanced::Made).then_some(next), reply))
+    }
+
+    async fn sign_out(&self, presented: &Presented) -> Result<(), StoreError> {
+        let Some(session) = self.store().load(&presented.session_id).await? else { return Ok(()) };
+        if session.made(presented) {
+            self.end_for(Which::One(&session.id), EndReason::SignedOut).await?;
+        }
+        Ok(())
+    }
+
+    async fn end_for(&self, which: Which<'_>, why: EndReason) -> Result<u64, StoreError> {
+        let now = self.access.now();
         let until = self.access.remembered_until(now);
-        let count = self.store().end(End { which, ended: Ended { at: now, why }, until }).await?;
+        let count = self.access.asked(self.store().end(End { which, ended: Ended { at: now, why }, until })).await?;
         self.access.heard().await;
         Ok(count)
     }
 
-    /// The pair of tokens for a generation of the session, with the subject looked up afresh.
-    async fn admitted_reply(
-        &self,
-        session: &Session,
-        generation: Generation,
-        request: RenewalRequest<'_>,
-        now: Timestamp,
-    ) -> Result<PreparedReply, RenewError> {
+    /// What the session may have now, with the subject looked up afresh.
+    async fn admitted(&self, session: &Session, scopes: Option<&Scopes>) -> Result<Grant<C>, RenewError> {
         // It was begun while all others of its time were ended, and is not ended in the store.
-        if self.access.known().ended_with_others(session.facts.started_at, now) {
-            self.end_for(Which::One(&session.id), EndReason::Withdrawn, now).await?;
+        if self.access.known().ended_with_others(session.facts.started_at, self.access.now()) {
+            self.end_for(Which::One(&session.id), EndReason::Withdrawn).await?;
             return Err(RenewError::Ended(EndReason::Withdrawn));
         }
         let grant = match self.admission.admit(&session.facts.subject, &session.facts.client_id).await {
             Ok(grant) => grant,
             Err(error) => {
                 if matches!(error, AdmissionError::Denied { .. }) {
-                    self.end_for(Which::One(&session.id), EndReason::NotAdmitted, now).await?;
+                    self.end_for(Which::One(&session.id), EndReason::NotAdmitted).await?;
                 }
                 return Err(error.into());
             }
         };
-        let mut granted = granted(session, &grant);
-        if let Some(asked) = request.scopes {
-            if !asked.is_subset(&granted) {
-                let (granted, asked) = (granted.to_string(), asked.to_string());
+        let mut granted = granted(session, grant);
+        if let Some(asked) = scopes {
+            if !asked.is_subset(&granted.scopes) {
+                let (granted, asked) = (granted.scopes.to_string(), asked.to_string());
                 return Err(RenewError::ScopeNotGranted { granted, asked });
             }
-            granted = asked.clone();
+            granted.scopes = asked.clone();
         }
-        Ok(self.reply(session, generation, grant, granted, &random_id()?, now)?)
+        Ok(granted)
     }
 
     fn reply(
         &self,
         session: &Session,
         generation: Generation,
-        grant: Grant<C>,
-        granted: Scopes,
+        granted: Grant<C>,
         token_id: &str,
         now: Timestamp,
     ) -> Result<PreparedReply, IssueError> {
-        let (facts, scope) = (&session.facts, granted.to_string());
+        let Grant { roles, scopes, own } = granted;
+        let (facts, scope) = (&session.facts, scopes.to_string());
         let mut draft = self
             .access
             .draft(&facts.subject, &facts.client_id)
-            .roles(grant.roles)
-            .scopes(granted)
+            .roles(roles)
+            .scopes(scopes)
             .session(&session.id, facts.authenticated_at)
-            .own(grant.own);
+            .own(own);
         if let Some(acr) = &facts.acr {
             draft = draft.acr(acr);
         }
@@ -285,9 +347,23 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     }
 }
 
+impl<C> Inner<C> {
+    fn store(&self) -> &dyn SessionStore {
+        self.access.store()
+    }
+
+    fn arrivals(&self) -> MutexGuard<'_, Arrivals> {
+        self.arrivals.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
 /// What the app grants now, of that what the session may have.
-fn granted<C>(session: &Session, grant: &Grant<C>) -> Scopes {
-    session.facts.scopes.as_ref().map_or_else(|| grant.scopes.clone(), |ceiling| grant.scopes.within(ceiling))
+fn granted<C>(session: &Session, grant: Grant<C>) -> Grant<C> {
+    let scopes = match &session.facts.scopes {
+        Some(ceiling) => grant.scopes.within(ceiling),
+        None => grant.scopes,
+    };
+    Grant { scopes, ..grant }
 }
 
 fn replayed(session: &Session, presented: u64) -> RenewError {
@@ -302,8 +378,15 @@ fn replayed(session: &Session, presented: u64) -> RenewError {
     RenewError::Replay { presented, current }
 }
 
+impl<C> Clone for Sessions<C> {
+    fn clone(&self) -> Self {
+        Self(self.0.clone())
+    }
+}
+
 impl<C> fmt::Debug for Sessions<C> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Sessions").field("access", &self.access).field("limits", &self.limits).finish_non_exhaustive()
+        let Inner { access, limits, .. } = &*self.0;
+        f.debug_struct("Sessions").field("access", access).field("limits", limits).finish_non_exhaustive()
     }
 }
