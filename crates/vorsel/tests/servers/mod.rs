@@ -19,6 +19,7 @@ pub(crate) struct Server {
     folder: TempDir,
     pub(crate) port: u16,
     kind: Kind,
+    first_database: OnceLock<String>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -65,7 +66,7 @@ pub(crate) fn start(kind: Kind) -> Option<Server> {
     if kind == Kind::Postgres {
         make_cluster(folder.path());
     }
-    let mut server = Server { shells: Vec::new(), folder, port: 0, kind };
+    let mut server = Server { shells: Vec::new(), folder, port: 0, kind, first_database: OnceLock::new() };
     for _ in 0..ATTEMPTS {
         server.port = free_port();
         if server.comes_up(&program) {
@@ -225,6 +226,7 @@ impl Server {
                     .output()
                     .expect("createdb");
                 assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+                let _ = self.first_database.set(name.clone());
                 format!("postgres://hill@127.0.0.1:{port}/{name}")
             }
             Kind::Redis => format!("redis://127.0.0.1:{port}/{number}"),
@@ -233,12 +235,30 @@ impl Server {
 
     /// Kills the server with SIGKILL and starts it again on the same files and port.
     pub(crate) fn crash(&mut self) {
+        self.signal("KILL");
+        self.start_again();
+    }
+
+    /// Sends a signal to all of its processes.
+    pub(crate) fn signal(&self, signal: &str) {
         let pid = match self.kind {
             Kind::Postgres => fs::read_to_string(self.folder.path().join("data/postmaster.pid")).expect("a pid file"),
             Kind::Redis => fs::read_to_string(self.folder.path().join("pid")).expect("a pid file"),
         };
         let pid = pid.lines().next().expect("a pid").to_owned();
-        assert!(Command::new("kill").args(["-9", &pid]).status().expect("kill").success());
+        let children = Command::new("pgrep").args(["-P", &pid]).output().expect("pgrep").stdout;
+        let children = String::from_utf8_lossy(&children).into_owned();
+        let sent = Command::new("kill").arg(format!("-{signal}")).arg(&pid).args(children.lines()).status();
+        assert!(sent.expect("kill").success() || signal == "KILL");
+    }
+
+    /// The database that was made first.
+    pub(crate) fn first_database(&self) -> &str {
+        self.first_database.get().expect("a database")
+    }
+
+    /// Starts it again on the same files and port.
+    pub(crate) fn start_again(&mut self) {
         let program = match self.kind {
             Kind::Postgres => postgres_program("postgres"),
             Kind::Redis => in_path("redis-server"),

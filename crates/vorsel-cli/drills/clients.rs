@@ -1,0 +1,73 @@
+//! Honest clients: each renews again and again, and comes again with the same token until it hears something.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use tokio::task::JoinSet;
+use tokio::time::sleep;
+
+use crate::instance::{Caller, Instance};
+
+pub(crate) const CLIENTS: usize = 60;
+
+/// Clients at work.
+pub(crate) struct Clients {
+    enough: Arc<AtomicBool>,
+    at_work: JoinSet<Life>,
+}
+
+/// What became of a client.
+pub(crate) struct Life {
+    /// What it was told, if it was signed out.
+    pub(crate) signed_out: Option<String>,
+    /// When it was last told a new token.
+    pub(crate) renewed_at: Instant,
+}
+
+impl Clients {
+    /// Signs them in; each goes to the instances in turn, or keeps to its own.
+    pub(crate) async fn at_work(instances: &[Instance], in_turn: bool) -> Self {
+        let mut signing_in = JoinSet::new();
+        for number in 0..CLIENTS {
+            let callers: Vec<Caller> = instances.iter().map(Instance::caller).collect();
+            signing_in.spawn(async move {
+                let token = callers[number % callers.len()].sign_in("obs-0017").await.1;
+                (callers, token, number)
+            });
+        }
+        let (enough, mut at_work) = (Arc::new(AtomicBool::new(false)), JoinSet::new());
+        for (callers, token, number) in signing_in.join_all().await {
+            at_work.spawn(live(callers, token, number, in_turn, enough.clone()));
+        }
+        Self { enough, at_work }
+    }
+
+    /// Lets each come to its next answer, and tells what became of them.
+    pub(crate) async fn come_to_an_end(self) -> Vec<Life> {
+        self.enough.store(true, Ordering::Relaxed);
+        self.at_work.join_all().await
+    }
+}
+
+async fn live(callers: Vec<Caller>, mut token: String, number: usize, in_turn: bool, enough: Arc<AtomicBool>) -> Life {
+    let (mut attempt, mut renewed_at) = (number, Instant::now());
+    loop {
+        let mut is_waiting = false;
+        if in_turn {
+            attempt += 1;
+        }
+        match callers[attempt % callers.len()].renew(&token).await {
+            Ok((200, reply)) => {
+                reply["refresh_token"].as_str().expect("a token").clone_into(&mut token);
+                renewed_at = Instant::now();
+            }
+            Ok((503, _)) | Err(_) => is_waiting = true,
+            Ok((status, reply)) => return Life { signed_out: Some(format!("{status} {reply}")), renewed_at },
+        }
+        if enough.load(Ordering::Relaxed) && !is_waiting {
+            return Life { signed_out: None, renewed_at };
+        }
+        sleep(Duration::from_millis(if is_waiting { 100 } else { 200 + 7 * number as u64 })).await;
+    }
+}

@@ -1,0 +1,101 @@
+//! Drills: what the model proves, tried on running instances with the default settings, under faults, over HTTP.
+//!
+//! `cargo test -p vorsel-cli --bench drills` takes the short ones, `-- long` all of them, `-- stall`, `-- silent` or `-- hang-up`
+//! those of a kind; `redis`, `postgres` or `sqlite` beside it those on one store. One line for each; the exit status is 1 if a
+//! promise was broken.
+#![cfg(unix)]
+
+mod cable;
+mod clients;
+mod faults;
+mod hang_up;
+mod silent;
+mod stall;
+
+#[path = "../tests/common/instance.rs"]
+mod instance;
+#[path = "../../vorsel/tests/servers/mod.rs"]
+mod servers;
+
+use std::process::ExitCode;
+
+use servers::{Kind, Server};
+use tempfile::TempDir;
+
+use cable::Cable;
+use instance::Instance;
+
+/// A store of a drill's own behind a cable, and the keys of the instances on it.
+pub(crate) struct Site {
+    pub(crate) server: Option<Server>,
+    pub(crate) cable: Option<Cable>,
+    store: String,
+    folder: TempDir,
+}
+
+impl Site {
+    /// Nothing if the server's program is not installed.
+    async fn on(name: &'static str) -> Option<Self> {
+        let folder = tempfile::tempdir().expect("a folder");
+        let kind = match name {
+            "postgres" => Kind::Postgres,
+            "redis" => Kind::Redis,
+            _ => {
+                let store = format!("sqlite:{}", folder.path().join("sessions.sqlite").display());
+                return Some(Self { server: None, cable: None, store, folder });
+            }
+        };
+        let server = servers::start(kind)?;
+        let cable = Cable::to(server.port).await;
+        let store = server.empty_database().replace(&format!(":{}/", server.port), &format!(":{}/", cable.port));
+        Some(Self { server: Some(server), cable: Some(cable), store, folder })
+    }
+
+    fn instance(&self) -> Instance {
+        let keys = self.folder.path().join("keys").display().to_string();
+        Instance::listening("127.0.0.1:0", &["--store", &self.store, "--keys", &keys])
+    }
+
+    /// The file of an embedded store.
+    fn file(&self) -> &str {
+        self.store.trim_start_matches("sqlite:")
+    }
+}
+
+/// What came of a drill: one line, and whether the promise was kept.
+pub(crate) struct Outcome {
+    line: String,
+    kept: bool,
+}
+
+const STORES: [&str; 3] = ["sqlite", "postgres", "redis"];
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let words: Vec<String> = std::env::args().skip(1).filter(|word| !word.starts_with("--")).collect();
+    let asked = |word: &str| words.iter().any(|asked| asked == word);
+    let is_long = asked("long");
+    let wanted = |kind: &str| asked(kind) || !["stall", "silent", "hang-up"].iter().any(|kind| asked(kind));
+    let mut kept = true;
+    let mut tell = |outcome: Option<Outcome>| {
+        if let Some(Outcome { line, kept: this }) = outcome {
+            println!("{} {line}", if this { "kept  " } else { "BROKEN" });
+            kept &= this;
+        }
+    };
+    for store in STORES.into_iter().filter(|store| asked(store) || !STORES.iter().any(|store| asked(store))) {
+        if wanted("hang-up") {
+            tell(hang_up::drill(store).await);
+        }
+        if wanted("stall") {
+            for fault in faults::of(store, is_long) {
+                tell(stall::drill(store, fault).await);
+            }
+        }
+        // Not held yet: PostgreSQL's and Redis' old connections are kept for too long.
+        if (is_long || asked("silent")) && wanted("silent") && store != "sqlite" {
+            tell(silent::drill(store).await);
+        }
+    }
+    if kept { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+}
