@@ -4,7 +4,7 @@
 mod revoke;
 
 use std::fmt;
-use std::sync::{Arc, Mutex, MutexGuard};
+use std::sync::{Arc, Mutex};
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -25,7 +25,7 @@ pub use revoke::{Issued, RevokeError};
 /// Issues, checks and revokes the access tokens of one issuer for one audience. Clones share everything.
 ///
 /// ```
-/// use std::sync::{Arc, Mutex, MutexGuard};
+/// use std::sync::Arc;
 /// use vorsel::store::MemoryStore;
 /// use vorsel::{AccessTokens, Algorithm, SigningKey};
 ///
@@ -264,9 +264,9 @@ impl AccessTokens {
         &self.0.under_way
     }
 
-    /// When the store answered nothing.
-    pub(crate) fn silences(&self) -> MutexGuard<'_, Silences> {
-        lock(&self.0.silences)
+    /// When the store answered nothing, as it is known now.
+    pub(crate) fn silences(&self) -> Silences {
+        lock(&self.0.silences).clone()
     }
 
     /// Asks the store, and notes whether it answers.

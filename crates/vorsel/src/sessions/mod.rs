@@ -202,7 +202,8 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
         now: Timestamp,
     ) -> Result<TokenReply, RenewError> {
         let reply = self.renew(&presented, scopes, now).await;
-        let first = self.arrivals().first(&presented, &self.access.silences(), now);
+        let silences = self.access.silences();
+        let first = self.arrivals().first(&presented, &silences, now);
         let (window, now) = (self.limits.retry_window, self.access.now());
         match &reply {
             Ok((_, made)) => self.arrivals().answered(&presented, first, *made, window, now),
