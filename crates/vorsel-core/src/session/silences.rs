@@ -8,7 +8,8 @@ use crate::time::Timestamp;
 /// The times in which a store gave an instance no answer at all. They do not count in the retry window: nobody could have
 /// asked again with success, whether or not the token was its own. As soon as anything is answered, a silence is over.
 ///
-/// The last [`MOST`](Self::MOST) are known, which is what a token spent shortly before now may depend on.
+/// The last [`MOST`](Self::MOST) that took a second or more are known, which is what a token spent shortly before now may depend
+/// on.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Silences {
     over: VecDeque<(Timestamp, Timestamp)>,
@@ -19,10 +20,12 @@ pub struct Silences {
 impl Silences {
     /// How many are known.
     pub const MOST: usize = 16;
+    /// Shorter ones come many at a time when a server is starting, and would push longer ones out.
+    const SHORTEST: Duration = Duration::from_secs(1);
 
     /// The store has answered.
     pub fn heard(&mut self, now: Timestamp) {
-        if let Some(since) = self.since.take().filter(|since| *since < now) {
+        if let Some(since) = self.since.take().filter(|since| now >= since.after(Self::SHORTEST)) {
             if self.over.len() == Self::MOST {
                 self.over.pop_front();
             }

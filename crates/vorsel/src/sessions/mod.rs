@@ -48,7 +48,7 @@ struct Inner<C> {
     arrivals: Mutex<Arrivals>,
 }
 
-/// Tokens that a store which stands still keeps waiting; half a megabyte.
+/// Tokens that a store which stands still keeps waiting; less than a megabyte.
 const MOST_WAITING: usize = 16_384;
 
 /// What a client may add to a renewal.
