@@ -26,8 +26,8 @@ pub(crate) struct Life {
 }
 
 impl Clients {
-    /// Signs them in; each goes to the instances in turn, or keeps to its own.
-    pub(crate) async fn at_work(instances: &[Instance], in_turn: bool) -> Self {
+    /// Signs them in. Half of them go from instance to instance, the others keep to their own; or all of them do.
+    pub(crate) async fn at_work(instances: &[Instance], half_go_round: bool) -> Self {
         let mut signing_in = JoinSet::new();
         for number in 0..CLIENTS {
             let callers: Vec<Caller> = instances.iter().map(Instance::caller).collect();
@@ -38,6 +38,7 @@ impl Clients {
         }
         let (enough, mut at_work) = (Arc::new(AtomicBool::new(false)), JoinSet::new());
         for (callers, token, number) in signing_in.join_all().await {
+            let in_turn = half_go_round && number % 4 < 2;
             at_work.spawn(live(callers, token, number, in_turn, enough.clone()));
         }
         Self { enough, at_work }
