@@ -5,11 +5,12 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use tokio::task::JoinSet;
-use tokio::time::sleep;
+use tokio::time::{sleep, timeout};
 
 use crate::instance::{Caller, Instance};
 
 pub(crate) const CLIENTS: usize = 60;
+const LONGEST_WAIT: Duration = Duration::from_secs(60);
 
 /// Clients at work.
 pub(crate) struct Clients {
@@ -44,10 +45,10 @@ impl Clients {
         Self { enough, at_work }
     }
 
-    /// Lets each come to its next answer, and tells what became of them.
-    pub(crate) async fn come_to_an_end(self) -> Vec<Life> {
+    /// Lets each come to its next answer, and tells what became of them; nothing if some still wait after a minute.
+    pub(crate) async fn come_to_an_end(self) -> Option<Vec<Life>> {
         self.enough.store(true, Ordering::Relaxed);
-        self.at_work.join_all().await
+        timeout(LONGEST_WAIT, self.at_work.join_all()).await.ok()
     }
 }
 

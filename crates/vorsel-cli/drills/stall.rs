@@ -17,7 +17,10 @@ pub(crate) async fn drill(store: &'static str, fault: Fault) -> Option<Outcome> 
     sleep(Duration::from_secs(1)).await;
     fault.happen(&mut site).await;
     let over_at = Instant::now();
-    let lives = clients.come_to_an_end().await;
+    let Some(lives) = clients.come_to_an_end().await else {
+        let line = format!("{store}: {:?} for {:?}: clients still wait a minute after", fault.how, fault.lasting);
+        return Some(Outcome { line, kept: false });
+    };
     let out: Vec<_> = lives.iter().filter_map(|life| life.signed_out.as_ref()).collect();
     let last = lives.iter().map(|life| life.renewed_at).max().unwrap_or(over_at);
     let again = last.saturating_duration_since(over_at);

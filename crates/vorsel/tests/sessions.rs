@@ -271,7 +271,7 @@ impl vorsel::Admission<vorsel::NoOwn> for Slow {
     }
 }
 
-/// The second tab comes before the token was spent, and is served after.
+/// Whoever comes again right after the answer finds the window open.
 async fn a_look_up_that_takes_longer_than_the_window_makes_no_replay(store: Arc<dyn SessionStore>) {
     let house = house(&store);
     let (token, slow) = (start(&house).await, Arc::new(Slow(house.book.clone(), house.clock.clone())));

@@ -45,13 +45,13 @@ impl Arrivals {
             let silent = if known.is_answered { silences.between(known.noted_at, now) } else { Duration::ZERO };
             known.token == token && now < known.until.after(silent)
         };
-        self.places[self.place(token)].filter(is_open).map_or(now, |known| known.first.min(now))
+        self.places[token as usize % self.places.len()].filter(is_open).map_or(now, |known| known.first.min(now))
     }
 
     /// It got no answer that its holder could go on with, and may come again.
     pub fn unanswered(&mut self, token: &Presented, came_at: Timestamp, now: Timestamp) {
         let (token, until) = (key(token), now.after(COMES_AGAIN_WITHIN));
-        let place = &mut self.places[token as usize % self.places.len()];
+        let place = self.place_mut(token);
         let known = place.filter(|known| known.token == token || now < known.until);
         match known {
             Some(known) if known.token != token || known.is_answered => {}
@@ -66,7 +66,7 @@ impl Arrivals {
     /// retry window its holder may still find that the answer was lost. The first answer is the last word on a token.
     pub fn answered(&mut self, token: &Presented, came_at: Timestamp, made: bool, window: Duration, now: Timestamp) {
         let (token, until) = (key(token), now.after(window));
-        let place = &mut self.places[token as usize % self.places.len()];
+        let place = self.place_mut(token);
         match place {
             Some(known) if known.token == token && !known.is_answered => {
                 *known = Arrival { noted_at: now, until, is_answered: true, ..*known };
@@ -79,8 +79,9 @@ impl Arrivals {
         }
     }
 
-    fn place(&self, token: u64) -> usize {
-        token as usize % self.places.len()
+    fn place_mut(&mut self, token: u64) -> &mut Option<Arrival> {
+        let at = token as usize % self.places.len();
+        &mut self.places[at]
     }
 }
 
