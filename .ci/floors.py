@@ -21,7 +21,7 @@ FLOORS = {
         {"answer"},
     ],
     "vorsel": [
-        {"live", "clock", "random", "plan_file", "under_way"},
+        {"live", "clock", "random", "plan_file", "under_way", "waiting"},
         {"keys", "store"},
         {"checker", "revocations", "admission"},
         {"access"},

@@ -24,6 +24,8 @@ pub(crate) struct Life {
     pub(crate) signed_out: Option<String>,
     /// When it was last told a new token.
     pub(crate) renewed_at: Instant,
+    /// The longest time from one new token to the next.
+    pub(crate) longest_unserved: Duration,
 }
 
 impl Clients {
@@ -53,7 +55,7 @@ impl Clients {
 }
 
 async fn live(callers: Vec<Caller>, mut token: String, number: usize, in_turn: bool, enough: Arc<AtomicBool>) -> Life {
-    let (mut attempt, mut renewed_at) = (number, Instant::now());
+    let (mut attempt, mut renewed_at, mut longest_unserved) = (number, Instant::now(), Duration::ZERO);
     loop {
         let mut is_waiting = false;
         if in_turn {
@@ -62,13 +64,16 @@ async fn live(callers: Vec<Caller>, mut token: String, number: usize, in_turn: b
         match callers[attempt % callers.len()].renew(&token).await {
             Ok((200, reply)) => {
                 reply["refresh_token"].as_str().expect("a token").clone_into(&mut token);
+                longest_unserved = longest_unserved.max(renewed_at.elapsed());
                 renewed_at = Instant::now();
             }
             Ok((503, _)) | Err(_) => is_waiting = true,
-            Ok((status, reply)) => return Life { signed_out: Some(format!("{status} {reply}")), renewed_at },
+            Ok((status, reply)) => {
+                return Life { signed_out: Some(format!("{status} {reply}")), renewed_at, longest_unserved };
+            }
         }
         if enough.load(Ordering::Relaxed) && !is_waiting {
-            return Life { signed_out: None, renewed_at };
+            return Life { signed_out: None, renewed_at, longest_unserved };
         }
         sleep(Duration::from_millis(if is_waiting { 100 } else { 200 + 7 * number as u64 })).await;
     }

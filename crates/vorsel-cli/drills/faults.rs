@@ -55,7 +55,7 @@ impl Fault {
                 server.start_again();
             }
             How::Lock => {
-                let mut holder = hold(site);
+                let mut holder = hold(site, "LOCK TABLE vorsel_sessions IN ACCESS EXCLUSIVE MODE");
                 sleep(self.lasting).await;
                 drop(holder.stdin.take());
                 holder.wait().expect("the end of the lock");
@@ -70,8 +70,8 @@ impl Fault {
     }
 }
 
-/// A process that holds the sessions until its input is closed.
-fn hold(site: &Site) -> Child {
+/// A process that holds what the statement takes, or the whole file, until its input is closed.
+pub(crate) fn hold(site: &Site, statement: &str) -> Child {
     let mut command = match &site.server {
         Some(server) => {
             let mut psql = Command::new("psql");
@@ -88,7 +88,7 @@ fn hold(site: &Site) -> Child {
     let mut holder = command.stdin(Stdio::piped()).stdout(Stdio::null()).spawn().expect("a holder");
     if site.server.is_some() {
         let input = holder.stdin.as_mut().expect("its input");
-        writeln!(input, "BEGIN; LOCK TABLE vorsel_sessions IN ACCESS EXCLUSIVE MODE;").expect("a statement");
+        writeln!(input, "BEGIN; {statement};").expect("a statement");
     }
     holder
 }

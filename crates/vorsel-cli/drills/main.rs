@@ -1,7 +1,7 @@
 //! Drills: what the model proves, tried on running instances with the default settings, under faults, over HTTP.
 //!
-//! `cargo test -p vorsel-cli --bench drills` takes the short ones, `-- long` all of them, `-- stall`, `-- silent` or `-- hang-up`
-//! those of a kind; `redis`, `postgres` or `sqlite` beside it those on one store. One line for each; the exit status is 1 if a
+//! `cargo test -p vorsel-cli --bench drills` takes the short ones, `-- long` all of them, `-- stall`, `-- silent`, `-- hang-up`
+//! or `-- held-up` those of a kind; `redis`, `postgres` or `sqlite` beside it those on one store. One line for each; the exit status is 1 if a
 //! promise was broken.
 #![cfg(unix)]
 
@@ -9,6 +9,7 @@ mod cable;
 mod clients;
 mod faults;
 mod hang_up;
+mod held_up;
 mod silent;
 mod stall;
 
@@ -52,8 +53,18 @@ impl Site {
     }
 
     fn instance(&self) -> Instance {
+        self.instance_on(&self.store)
+    }
+
+    /// An instance that has a way to the server of its own.
+    fn instance_by(&self, cable: &Cable) -> Instance {
+        let usual = self.cable.as_ref().expect("a cable").port;
+        self.instance_on(&self.store.replace(&format!(":{usual}/"), &format!(":{}/", cable.port)))
+    }
+
+    fn instance_on(&self, store: &str) -> Instance {
         let keys = self.folder.path().join("keys").display().to_string();
-        Instance::listening("127.0.0.1:0", &["--store", &self.store, "--keys", &keys])
+        Instance::listening("127.0.0.1:0", &["--store", store, "--keys", &keys])
     }
 
     /// The file of an embedded store.
@@ -75,7 +86,7 @@ async fn main() -> ExitCode {
     let words: Vec<String> = std::env::args().skip(1).filter(|word| !word.starts_with("--")).collect();
     let asked = |word: &str| words.iter().any(|asked| asked == word);
     let is_long = asked("long");
-    let wanted = |kind: &str| asked(kind) || !["stall", "silent", "hang-up"].iter().any(|kind| asked(kind));
+    let wanted = |kind: &str| asked(kind) || !["stall", "silent", "hang-up", "held-up"].iter().any(|kind| asked(kind));
     let mut kept = true;
     let mut tell = |outcome: Option<Outcome>| {
         if let Some(Outcome { line, kept: this }) = outcome {
@@ -92,9 +103,14 @@ async fn main() -> ExitCode {
                 tell(stall::drill(store, fault).await);
             }
         }
-        // Not held yet: PostgreSQL's and Redis' old connections are kept for too long.
-        if (is_long || asked("silent")) && wanted("silent") && store != "sqlite" {
+        if wanted("silent") && store != "sqlite" {
             tell(silent::drill(store).await);
+        }
+        if wanted("held-up") && store == "postgres" {
+            tell(held_up::by_a_dying_host(store).await);
+            for what in [held_up::What::Feed, held_up::What::OneSession] {
+                tell(held_up::by_a_lock(store, what, is_long).await);
+            }
         }
     }
     if kept { ExitCode::SUCCESS } else { ExitCode::FAILURE }

@@ -47,6 +47,7 @@ pub mod store;
 #[cfg(feature = "testing")]
 pub mod testing;
 mod under_way;
+mod waiting;
 
 pub use access::{AccessTokens, AccessTokensBuilder, IssueTokenError, Issued, RevokeError, SetUpError};
 pub use admission::{Admission, AdmissionError, Grant};

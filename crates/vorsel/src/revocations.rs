@@ -12,6 +12,7 @@ use vorsel_core::{Checked, Finding, Revocations, Silences, Timestamp};
 
 use crate::clock::{Clock, SystemClock};
 use crate::store::{Cursor, SessionStore, StoreError};
+use crate::waiting::told;
 
 /// This instance's view of what is revoked.
 ///
@@ -82,7 +83,7 @@ impl LiveRevocations {
             since: Instant::now(),
             heard_at: AtomicU64::new(0),
         };
-        shared.catch_up().await?;
+        told("the store's feed", shared.catch_up()).await?;
         let shared = Arc::new(shared);
         let following = tokio::spawn(shared.clone().follow());
         Ok(Self { shared, _following: Arc::new(Following(following)) })
@@ -109,7 +110,7 @@ impl LiveRevocations {
     /// # Errors
     /// If the store fails.
     pub async fn catch_up(&self) -> Result<(), StoreError> {
-        self.shared.catch_up().await
+        self.shared.catch_up().await.map(drop)
     }
 
     /// When the store answered nothing, as whoever asks it notes it.
@@ -125,8 +126,9 @@ impl LiveRevocations {
 }
 
 impl Shared {
-    async fn catch_up(&self) -> Result<(), StoreError> {
-        let mut cursor = self.cursor.lock().await;
+    /// How many entries there were.
+    async fn catch_up(&self) -> Result<usize, StoreError> {
+        let (mut cursor, mut count) = (self.cursor.lock().await, 0);
         loop {
             let (asked_at, asked) = (self.since.elapsed(), self.clock.now());
             let page = self.store.feed(cursor.as_ref(), PAGE).await;
@@ -135,9 +137,10 @@ impl Shared {
             let page = page?;
             page.entries.iter().filter(|entry| now < entry.until).for_each(|entry| self.known.add(entry));
             *cursor = page.cursor;
+            count += page.entries.len();
             if page.entries.len() < PAGE as usize {
                 self.heard_at.fetch_max(asked_at.as_millis() as u64, Ordering::Relaxed);
-                return Ok(());
+                return Ok(count);
             }
         }
     }
@@ -154,19 +157,25 @@ impl Shared {
 
     async fn listen(&self, pause: &mut Duration) -> Result<std::convert::Infallible, StoreError> {
         let mut watch = self.store.watch().await?;
-        let mut forgot_at = Instant::now();
+        let (mut forgot_at, mut was_told) = (Instant::now(), true);
         loop {
             // After the listening began, so that nothing falls between.
-            self.catch_up().await?;
+            if self.catch_up().await? > 0 && !was_told {
+                // Its connection may have fallen silent without an end.
+                tracing::info!(target: "vorsel::revocations", "the feed has grown and nothing said so; watching it anew");
+                watch = self.store.watch().await?;
+                was_told = true;
+                continue;
+            }
             *pause = SHORTEST_PAUSE;
             if forgot_at.elapsed() > FORGET_EVERY {
                 self.known.forget(self.clock.now());
                 forgot_at = Instant::now();
             }
             let cursor = self.cursor.lock().await.clone();
-            if let Ok(grown) = timeout(HEARTBEAT, watch.grown(cursor.as_ref())).await {
-                grown?;
-            }
+            let grown = timeout(HEARTBEAT, watch.grown(cursor.as_ref())).await;
+            was_told = grown.is_ok();
+            grown.unwrap_or(Ok(()))?;
         }
     }
 }

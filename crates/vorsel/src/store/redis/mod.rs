@@ -1,21 +1,24 @@
 //! Sessions in Redis: for several instances.
 
 mod record;
+mod wire;
 
 use std::fmt;
 use std::sync::LazyLock;
 use std::time::Duration;
 
-use ::redis::aio::{ConnectionManager, ConnectionManagerConfig, MultiplexedConnection};
+use ::redis::aio::MultiplexedConnection;
 use ::redis::streams::StreamRangeReply;
-use ::redis::{AsyncConnectionConfig, Client, Pipeline, RedisError, Script, Value, cmd, from_redis_value, pipe};
+use ::redis::{Client, Pipeline, RedisError, Script, Value, cmd, from_redis_value, pipe};
 use async_trait::async_trait;
 use vorsel_core::{Advance, Generation, Revocation, Session, Timestamp};
 
 use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
 use super::end::{Cap, End, Inserted, Which};
 use super::record::{Entry, steps_left};
+use crate::waiting::told;
 use record::{entries, generation_id, read, read_feed};
+use wire::Wire;
 
 /// Keeps sessions in Redis 6.2 or later, under keys that begin with `vorsel:`. Each change is one command or one script on
 /// the server, so it happens as a whole.
@@ -30,9 +33,7 @@ use record::{entries, generation_id, read, read_feed};
 /// evict keys (`maxmemory-policy noeviction`, its default): with the feed it would forget what was revoked.
 #[derive(Clone)]
 pub struct RedisStore {
-    client: Client,
-    connection: ConnectionManager,
-    connect_within: Duration,
+    wire: Wire,
 }
 
 macro_rules! scripts {
@@ -93,30 +94,37 @@ impl RedisStore {
     /// As [`connect`](Self::connect).
     pub async fn connect_with(url: &str, settings: RedisSettings) -> Result<Self, StoreError> {
         let client = Client::open(url).map_err(failed("read the server's address"))?;
-        let config = ConnectionManagerConfig::new()
-            .set_response_timeout(Some(settings.answer_within))
-            .set_connection_timeout(Some(settings.connect_within))
-            .set_max_delay(Duration::from_millis(200))
-            .set_number_of_retries(4);
-        let connection = client.get_connection_manager_with_config(config);
-        let connection = connection.await.map_err(failed("connect to the server"))?;
-        let store = Self { client, connection, connect_within: settings.connect_within };
-        store.set_up().await?;
+        let store = Self { wire: Wire::new(client, settings.answer_within, settings.connect_within) };
+        told("the session store's server", store.set_up()).await?;
         Ok(store)
     }
 
     async fn set_up(&self) -> Result<(), StoreError> {
-        let (wrong, mut connection) = (failed("bring the sessions into the present form"), self.connection.clone());
-        let taken =
-            cmd("GET").arg("vorsel:schema").query_async::<Option<i64>>(&mut connection).await.map_err(&wrong)?;
+        self.wire.connected().await.map_err(failed("connect to the server"))?;
+        self.warn_of_eviction().await;
+        let wrong = failed("bring the sessions into the present form");
+        let taken = self.wire.ask::<Option<i64>>(cmd("GET").arg("vorsel:schema")).await.map_err(&wrong)?;
         let left = steps_left(MIGRATIONS, taken.unwrap_or_default())?;
         if left.is_empty() {
             return Ok(());
         }
         for script in left.concat() {
-            Script::new(script).prepare_invoke().invoke_async::<()>(&mut connection).await.map_err(&wrong)?;
+            self.wire.run::<()>(&Script::new(script).prepare_invoke()).await.map_err(&wrong)?;
         }
-        cmd("SET").arg("vorsel:schema").arg(MIGRATIONS.len()).exec_async(&mut connection).await.map_err(&wrong)
+        self.wire.ask(cmd("SET").arg("vorsel:schema").arg(MIGRATIONS.len())).await.map_err(&wrong)
+    }
+
+    /// A server that does not tell its policy can't be judged.
+    async fn warn_of_eviction(&self) {
+        let memory = self.wire.ask::<String>(cmd("INFO").arg("memory")).await.unwrap_or_default();
+        let policy = memory.lines().find_map(|line| line.strip_prefix("maxmemory_policy:"));
+        if let Some(policy) = policy.filter(|policy| *policy != "noeviction") {
+            tracing::warn!(
+                target: "vorsel::store",
+                "expected maxmemory-policy noeviction, but found {policy}: when its memory is full, the server forgets \
+                 sessions and what was revoked"
+            );
+        }
     }
 
     async fn load_all(&self, ids: Vec<String>) -> Result<Vec<Session>, RedisError> {
@@ -125,7 +133,7 @@ impl RedisStore {
         }
         let mut pipeline = pipe();
         ids.iter().for_each(|id| ask_for(&mut pipeline, id));
-        let found: Vec<Value> = pipeline.query_async(&mut self.connection.clone()).await?;
+        let found: Vec<Value> = self.wire.ask_all(&pipeline).await?;
         let (mut found, mut sessions) = (found.into_iter(), Vec::with_capacity(ids.len()));
         for id in ids {
             let [fields, line] = [(); 2].map(|()| found.next().unwrap_or(Value::Nil));
@@ -159,9 +167,11 @@ fn failed(action: &'static str) -> impl Fn(RedisError) -> StoreError {
     }
 }
 
-/// A lost connection, or a server that is starting or is not the primary any more; not a mistake in a command.
+/// A lost connection, or a server that is starting, is not the primary any more, has no room, or lacks the replicas or the
+/// disk that it is told to write to; not a mistake in a command.
 fn is_passing(error: &RedisError) -> bool {
-    let passing_codes = ["LOADING", "READONLY", "MASTERDOWN", "TRYAGAIN", "BUSY", "CLUSTERDOWN"];
+    let passing_codes =
+        ["LOADING", "READONLY", "MASTERDOWN", "TRYAGAIN", "BUSY", "CLUSTERDOWN", "OOM", "NOREPLICAS", "MISCONF"];
     error.is_io_error()
         || error.is_timeout()
         || error.is_connection_dropped()
@@ -192,7 +202,7 @@ impl SessionStore for RedisStore {
             }
         }
         let wrong = failed("insert a session");
-        match call.invoke_async::<i64>(&mut self.connection.clone()).await.map_err(&wrong)? {
+        match self.wire.run::<i64>(&call).await.map_err(&wrong)? {
             -1 => Err(StoreError::new("insert a session", "its id is taken")),
             -2 => Ok(Inserted::Full),
             displaced => Ok(Inserted::Kept { displaced: displaced.max(0) as u64 }),
@@ -211,7 +221,7 @@ impl SessionStore for RedisStore {
         append.arg(line_key(id)).arg("NOMKSTREAM").arg("MAXLEN").arg("~").arg(LINE).arg(generation_id(number));
         append.arg("began_at").arg(began_at.as_micros()).arg("idle_until").arg(idle_until.as_micros());
         // Whoever advances has seen the generation before, so an entry that is taken stands right behind that one.
-        match append.query_async::<Option<String>>(&mut self.connection.clone()).await {
+        match self.wire.ask::<Option<String>>(&append).await {
             Ok(Some(_)) => Ok(Advanced::Made),
             Ok(None) => Ok(Advanced::Lost),
             Err(error) if error.detail().is_some_and(|why| why.contains("equal or smaller")) => Ok(Advanced::Lost),
@@ -223,7 +233,7 @@ impl SessionStore for RedisStore {
         let wrong = failed("list a subject's sessions");
         let mut ids = cmd("ZRANGE");
         ids.arg(format!("vorsel:subject:{subject}")).arg(0).arg(-1);
-        let ids = ids.query_async(&mut self.connection.clone()).await.map_err(&wrong)?;
+        let ids = self.wire.ask(&ids).await.map_err(&wrong)?;
         self.load_all(ids).await.map_err(&wrong)
     }
 
@@ -232,7 +242,7 @@ impl SessionStore for RedisStore {
         let from = after.map_or_else(|| "-".to_owned(), |after| format!("({after}"));
         let mut ids = cmd("ZRANGEBYLEX");
         ids.arg("vorsel:ids").arg(from).arg("+").arg("LIMIT").arg(0).arg(limit);
-        let ids = ids.query_async(&mut self.connection.clone()).await.map_err(&wrong)?;
+        let ids = self.wire.ask(&ids).await.map_err(&wrong)?;
         self.load_all(ids).await.map_err(&wrong)
     }
 
@@ -252,7 +262,7 @@ impl SessionStore for RedisStore {
             .arg(end.until.as_micros())
             .arg(end.named_from().as_micros())
             .arg(up_to);
-        let done = call.invoke_async::<i64>(&mut self.connection.clone()).await.map_err(failed("end sessions"))?;
+        let done = self.wire.run::<i64>(&call).await.map_err(failed("end sessions"))?;
         Ok(done.max(0) as u64)
     }
 
@@ -260,7 +270,7 @@ impl SessionStore for RedisStore {
         let Entry { kind, name, up_to, until } = Entry::of(revocation);
         let mut call = REVOKE.prepare_invoke();
         call.arg(kind).arg(name).arg(up_to).arg(until);
-        let done = call.invoke_async::<i64>(&mut self.connection.clone()).await;
+        let done = self.wire.run::<i64>(&call).await;
         done.map(drop).map_err(failed("put an entry on the feed"))
     }
 
@@ -270,7 +280,7 @@ impl SessionStore for RedisStore {
         let from = after.map_or_else(|| "-".to_owned(), |cursor| format!("({}", cursor.as_str()));
         let mut range = cmd("XRANGE");
         range.arg("vorsel:feed").arg(from).arg("+").arg("COUNT").arg(limit);
-        let range: StreamRangeReply = range.query_async(&mut self.connection.clone()).await.map_err(&wrong)?;
+        let range: StreamRangeReply = self.wire.ask(&range).await.map_err(&wrong)?;
         let mut page = FeedPage { entries: Vec::with_capacity(range.ids.len()), cursor: after.cloned() };
         for entry in range.ids {
             page.entries.push(read_feed(&entry).map_err(&wrong)?);
@@ -280,16 +290,14 @@ impl SessionStore for RedisStore {
     }
 
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
-        let config =
-            AsyncConnectionConfig::new().set_connection_timeout(Some(self.connect_within)).set_response_timeout(None);
-        let connection = self.client.get_multiplexed_async_connection_with_config(&config).await;
+        let connection = self.wire.connection_that_waits().await;
         Ok(Box::new(Blocked(connection.map_err(failed("watch the feed"))?)))
     }
 
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError> {
         let mut call = PURGE.prepare_invoke();
         call.arg(before.as_micros()).arg(limit);
-        let done = call.invoke_async::<i64>(&mut self.connection.clone()).await.map_err(failed("purge sessions"))?;
+        let done = self.wire.run::<i64>(&call).await.map_err(failed("purge sessions"))?;
         Ok(done.max(0) as u64)
     }
 }
@@ -299,6 +307,8 @@ struct Blocked(MultiplexedConnection);
 
 /// The server answers after this long whether or not there is something.
 const BLOCK: Duration = Duration::from_millis(500);
+/// A connection on which it has not answered after this long has fallen silent.
+const ANSWER_WITHIN: Duration = Duration::from_millis(900);
 
 #[async_trait]
 impl FeedWatch for Blocked {
@@ -306,7 +316,7 @@ impl FeedWatch for Blocked {
         let mut read = cmd("XREAD");
         read.arg("COUNT").arg(1).arg("BLOCK").arg(BLOCK.as_millis() as u64).arg("STREAMS").arg("vorsel:feed");
         read.arg(after.map_or("0", Cursor::as_str));
-        let answer = tokio::time::timeout(BLOCK * 4, read.query_async::<Value>(&mut self.0)).await;
+        let answer = tokio::time::timeout(ANSWER_WITHIN, read.query_async::<Value>(&mut self.0)).await;
         match answer {
             Ok(answer) => answer.map(drop).map_err(failed("watch the feed")),
             Err(late) => Err(StoreError::new("watch the feed", late).passing()),

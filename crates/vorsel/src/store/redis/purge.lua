@@ -10,7 +10,8 @@ for _, id in ipairs(redis.call('ZRANGEBYSCORE', 'vorsel:idle', '-inf', before, '
   if count == tonumber(limit) then break end
   local key, idle_until = 'vorsel:session:' .. id, state_of(id)
   if idle_until and tonumber(idle_until) >= tonumber(ARGV[1]) then
-    redis.call('ZADD', 'vorsel:idle', idle_until, id)
+    -- Not while the server's memory is full; then it keeps its place until later.
+    redis.pcall('ZADD', 'vorsel:idle', idle_until, id)
   else
     local subject = redis.call('HGET', key, 'subject')
     if subject then redis.call('ZREM', 'vorsel:subject:' .. subject, id) end

@@ -6,6 +6,8 @@ use std::time::Duration;
 use async_trait::async_trait;
 
 use crate::store::contract::{FeedWatch, StoreError};
+use crate::store::end::End;
+use crate::store::record::Entry;
 
 /// A database that carries statements out. Parameters are `$1`, `$2` and so on in both dialects.
 #[async_trait]
@@ -25,6 +27,9 @@ pub(super) trait Database: Clone + fmt::Debug + Send + Sync + 'static {
 
     async fn commit(&self, transaction: Self::Transaction) -> Result<(), sqlx::Error>;
 
+    /// Undoes it. One that is only dropped is undone too, at a higher price.
+    async fn roll_back(&self, transaction: Self::Transaction) -> Result<(), sqlx::Error>;
+
     /// Carries a statement out within a transaction and gives the rows it returns.
     async fn run(
         &self,
@@ -33,10 +38,21 @@ pub(super) trait Database: Clone + fmt::Debug + Send + Sync + 'static {
         values: &[Param<'_>],
     ) -> Result<Vec<Self::Row>, sqlx::Error>;
 
-    /// Carries one statement out by itself, and gives the rows it returns.
+    /// Carries one statement out by itself, one that waits for nobody, and gives the rows it returns.
     async fn ask(&self, statement: &'static str, values: &[Param<'_>]) -> Result<Vec<Self::Row>, sqlx::Error>;
 
-    /// How many rows a statement by itself has changed.
+    /// [`ask`](Self::ask) for whoever follows the feed, which goes on however many others ask.
+    async fn read_feed(&self, statement: &'static str, values: &[Param<'_>]) -> Result<Vec<Self::Row>, sqlx::Error> {
+        self.ask(statement, values).await
+    }
+
+    /// Ends sessions and tells of it.
+    async fn end(&self, end: End<'_>) -> Result<u64, sqlx::Error>;
+
+    /// Puts an entry on the feed.
+    async fn revoke(&self, entry: Entry<'_>) -> Result<(), sqlx::Error>;
+
+    /// How many rows a statement by itself has changed. It may have to wait for others.
     async fn change(&self, statement: &'static str, values: &[Param<'_>]) -> Result<u64, sqlx::Error>;
 
     /// Wakes those who wait for the feed, once the transaction is committed.

@@ -12,9 +12,11 @@ use sqlx::{QueryBuilder, Row, Sqlite, Transaction, query};
 use super::batch::{Batcher, WriteRenewals};
 use super::database::{Database, Param, Turn, bound, columns_of};
 use super::rows::{RenewalRow, Swapped, made_of};
-use super::store::{SqlStore, advance_one, failed};
+use super::store::{SqlStore, TELL, advance_one, columns, end_in_a_transaction, failed, within};
 use crate::store::contract::{Cursor, FeedWatch, StoreError};
-use crate::store::record::steps_left;
+use crate::store::end::End;
+use crate::store::record::{Entry, steps_left};
+use crate::waiting::told;
 
 /// Keeps sessions in a SQLite file.
 #[derive(Clone, Debug)]
@@ -36,14 +38,19 @@ pub struct SqliteSettings {
     pub connections: u32,
     /// A writer waits this long for another process before it gives up with an error.
     pub wait_for_writer: Duration,
+    /// Longer than this nobody waits for an answer: the caller gets an error and may ask again.
+    pub answer_within: Duration,
 }
 
 impl Default for SqliteSettings {
-    /// 4 connections, 10 seconds.
+    /// 4 connections, 4 and 5 seconds.
     fn default() -> Self {
-        Self { connections: 4, wait_for_writer: Duration::from_secs(10) }
+        Self { connections: 4, wait_for_writer: Duration::from_secs(4), answer_within: Duration::from_secs(5) }
     }
 }
+
+/// As long as other processes may take to make the file and its tables.
+const OPEN_WITHIN: Duration = Duration::from_secs(20);
 
 /// The steps from one version of the schema to the next; a file says in `user_version` how many it has taken. Times are
 /// microseconds since 1970.
@@ -98,11 +105,15 @@ impl SqliteStore {
             // A renewal that was answered must survive a power cut: else the client holds a token nobody knows.
             .synchronous(SqliteSynchronous::Full)
             .busy_timeout(settings.wait_for_writer);
-        let pool = connect(options, &settings).await.map_err(failed::<File>("open the database"))?;
-        let file = File { pool, wait_for_writer: settings.wait_for_writer };
-        let store = Self { batcher: Batcher::new(file.clone()), file };
-        store.set_up().await?;
-        Ok(store)
+        let opened = async {
+            let pool = connect(options, &settings).await.map_err(failed::<File>("open the database"))?;
+            let file = File { pool, answer_within: settings.answer_within };
+            let store = Self { batcher: Batcher::new(file.clone()), file };
+            store.set_up().await?;
+            Ok(store)
+        };
+        let late = |late| Err(StoreError::new("open the database", late).passing());
+        told("the file of the session store", tokio::time::timeout(OPEN_WITHIN, opened)).await.unwrap_or_else(late)
     }
 
     async fn set_up(&self) -> Result<(), StoreError> {
@@ -141,11 +152,12 @@ fn make_private(path: &Path) {
 /// all but one of them, whatever the busy timeout is; a moment later it is on.
 async fn connect(options: SqliteConnectOptions, settings: &SqliteSettings) -> Result<SqlitePool, sqlx::Error> {
     const PAUSE: Duration = Duration::from_millis(20);
-    let mut attempts_left = settings.wait_for_writer.as_millis() / PAUSE.as_millis();
+    let mut attempts_left = OPEN_WITHIN.as_millis() / PAUSE.as_millis();
     loop {
         match SqlitePoolOptions::new()
             .test_before_acquire(false)
             .max_connections(settings.connections)
+            .acquire_timeout(settings.answer_within)
             .connect_with(options.clone())
             .await
         {
@@ -167,7 +179,7 @@ fn is_busy(error: &sqlx::Error) -> bool {
 #[derive(Clone, Debug)]
 pub(crate) struct File {
     pool: SqlitePool,
-    wait_for_writer: Duration,
+    answer_within: Duration,
 }
 
 columns_of!(SqliteRow);
@@ -199,6 +211,10 @@ impl Database for File {
         transaction.commit().await
     }
 
+    async fn roll_back(&self, transaction: Self::Transaction) -> Result<(), sqlx::Error> {
+        transaction.rollback().await
+    }
+
     async fn run(
         &self,
         transaction: &mut Self::Transaction,
@@ -216,6 +232,14 @@ impl Database for File {
         Ok(bound!(statement, values).execute(&self.pool).await?.rows_affected())
     }
 
+    async fn end(&self, end: End<'_>) -> Result<u64, sqlx::Error> {
+        end_in_a_transaction(self, self.begin().await?, end).await
+    }
+
+    async fn revoke(&self, entry: Entry<'_>) -> Result<(), sqlx::Error> {
+        self.change(TELL, &columns(&entry)).await.map(drop)
+    }
+
     /// SQLite wakes nobody in another process.
     async fn wake(&self, _: &mut Self::Transaction) -> Result<(), sqlx::Error> {
         Ok(())
@@ -229,9 +253,8 @@ impl Database for File {
         is_busy(error) || matches!(error, sqlx::Error::PoolTimedOut)
     }
 
-    /// After a writer has been waited for, there is work to do.
     fn answer_within(&self) -> Duration {
-        self.wait_for_writer * 2
+        self.answer_within
     }
 }
 
@@ -241,9 +264,14 @@ impl WriteRenewals for File {
     const AT_ONCE: usize = 1;
 
     async fn write(&self, renewals: &[RenewalRow]) -> Result<Vec<Swapped>, StoreError> {
-        let wrong = failed::<Self>("advance a session");
+        within(self, "advance a session", 1, self.advance_several(renewals)).await
+    }
+}
+
+impl File {
+    async fn advance_several(&self, renewals: &[RenewalRow]) -> Result<Vec<Swapped>, sqlx::Error> {
         if let [next] = renewals {
-            return Ok(vec![advance_one(self, next).await.map_err(wrong)?]);
+            return Ok(vec![advance_one(self, next).await?]);
         }
         let mut swap = QueryBuilder::<Sqlite>::new("WITH next (id, generation, began_at, idle_until, spent) AS (");
         swap.push_values(renewals, |mut row, next| {
@@ -259,8 +287,8 @@ impl WriteRenewals for File {
              FROM next WHERE kept.id = next.id AND kept.generation = next.generation - 1 AND kept.ended_at IS NULL
              RETURNING id, generation",
         );
-        let rows = swap.build().fetch_all(&self.pool).await.map_err(&wrong)?;
-        made_of(&rows, renewals).map_err(wrong)
+        let rows = swap.build().fetch_all(&self.pool).await?;
+        made_of(&rows, renewals)
     }
 }
 

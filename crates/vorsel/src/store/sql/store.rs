@@ -27,7 +27,7 @@ const END_OF_SUBJECT: &str = "UPDATE vorsel_sessions SET ended_at = $1, ended_wh
     WHERE ended_at IS NULL AND subject = $3 RETURNING id, started_at";
 const END_STARTED_BEFORE: &str = "UPDATE vorsel_sessions SET ended_at = $1, ended_why = $2
     WHERE ended_at IS NULL AND started_at < $3 RETURNING id, started_at";
-const TELL: &str = "INSERT INTO vorsel_feed (kind, name, up_to, until) VALUES ($1, $2, $3, $4)";
+pub(super) const TELL: &str = "INSERT INTO vorsel_feed (kind, name, up_to, until) VALUES ($1, $2, $3, $4)";
 const FEED: &str = "SELECT * FROM vorsel_feed WHERE place > $1 ORDER BY place LIMIT $2";
 
 /// A store on a SQL database.
@@ -90,7 +90,7 @@ async fn insert<D: Database>(database: &D, session: &Session, cap: Option<Cap>) 
         Param::Number(idle_until),
     ];
     let Some(cap) = cap else {
-        database.change(INSERT, &values).await?;
+        database.ask(INSERT, &values).await?;
         return Ok(Inserted::Kept { displaced: 0 });
     };
     let mut transaction = database.begin().await?;
@@ -99,7 +99,12 @@ async fn insert<D: Database>(database: &D, session: &Session, cap: Option<Cap>) 
     let asked = [Param::Text(subject), Param::Number(cap.now.as_micros())];
     let live = database.run(&mut transaction, LIVE_OF_SUBJECT, &asked).await?;
     let live = live.iter().map(|row| row.text("id")).collect::<Result<Vec<_>, _>>()?;
-    let Some(first) = cap.making_way(&live) else { return Ok(Inserted::Full) };
+    let Some(first) = cap.making_way(&live) else {
+        database.roll_back(transaction).await?;
+        return Ok(Inserted::Full);
+    };
+    database.run(&mut transaction, INSERT, &values).await?;
+    // Last, since the others wait for whoever has it.
     if !first.is_empty() {
         database.take_turn(&mut transaction, Turn::Feed).await?;
     }
@@ -107,9 +112,21 @@ async fn insert<D: Database>(database: &D, session: &Session, cap: Option<Cap>) 
     for id in first {
         displaced += carry_out(database, &mut transaction, cap.end(id)).await?;
     }
-    database.run(&mut transaction, INSERT, &values).await?;
     database.commit(transaction).await?;
     Ok(Inserted::Kept { displaced })
+}
+
+/// Ends sessions and tells of it, in a transaction of its own.
+pub(super) async fn end_in_a_transaction<D: Database>(
+    database: &D,
+    mut transaction: D::Transaction,
+    end: End<'_>,
+) -> Result<u64, sqlx::Error> {
+    // Before any session is locked: else two of these could wait for each other.
+    database.take_turn(&mut transaction, Turn::Feed).await?;
+    let count = carry_out(database, &mut transaction, end).await?;
+    database.commit(transaction).await?;
+    Ok(count)
 }
 
 /// Ends sessions and tells of it, in a transaction whose turn it is to write to the feed.
@@ -141,11 +158,15 @@ async fn tell<D: Database>(
     entries: &[Revocation],
 ) -> Result<(), sqlx::Error> {
     for entry in entries {
-        let Entry { kind, name, up_to, until } = Entry::of(entry);
-        let values = [Param::Text(kind), Param::Text(name), Param::Number(up_to), Param::Number(until)];
-        database.run(transaction, TELL, &values).await?;
+        database.run(transaction, TELL, &columns(&Entry::of(entry))).await?;
     }
     if entries.is_empty() { Ok(()) } else { database.wake(transaction).await }
+}
+
+/// An entry as [`TELL`] takes it.
+pub(super) const fn columns<'e>(entry: &Entry<'e>) -> [Param<'e>; 4] {
+    let Entry { kind, name, up_to, until } = *entry;
+    [Param::Text(kind), Param::Text(name), Param::Number(up_to), Param::Number(until)]
 }
 
 async fn sessions<D: Database>(
@@ -200,27 +221,14 @@ impl<S: SqlStore> SessionStore for S {
 
     async fn end(&self, end: End<'_>) -> Result<u64, StoreError> {
         let database = self.database();
-        let done = async {
-            let mut transaction = database.begin().await?;
-            // Before any session is locked: else two of these could wait for each other.
-            database.take_turn(&mut transaction, Turn::Feed).await?;
-            let count = carry_out(database, &mut transaction, end).await?;
-            database.commit(transaction).await?;
-            Ok(count)
-        };
         // Ending everything may take a while, and half of it is of no use.
-        within(database, "end sessions", 12, done).await
+        let times = if matches!(end.which, Which::StartedBefore(_)) { 12 } else { 1 };
+        within(database, "end sessions", times, database.end(end)).await
     }
 
     async fn revoke(&self, revocation: &Revocation) -> Result<(), StoreError> {
         let database = self.database();
-        let done = async {
-            let mut transaction = database.begin().await?;
-            database.take_turn(&mut transaction, Turn::Feed).await?;
-            tell(database, &mut transaction, std::slice::from_ref(revocation)).await?;
-            database.commit(transaction).await
-        };
-        within(database, "put an entry on the feed", 1, done).await
+        within(database, "put an entry on the feed", 1, database.revoke(Entry::of(revocation))).await
     }
 
     async fn feed(&self, after: Option<&Cursor>, limit: u32) -> Result<FeedPage, StoreError> {
@@ -228,7 +236,7 @@ impl<S: SqlStore> SessionStore for S {
         let place = after.map_or(Ok(0), |cursor| cursor.as_str().parse());
         let place: i64 = place.map_err(|error| StoreError::new(action, error))?;
         let read = async {
-            let rows = database.ask(FEED, &[Param::Number(place), Param::Number(limit.into())]).await?;
+            let rows = database.read_feed(FEED, &[Param::Number(place), Param::Number(limit.into())]).await?;
             let mut page = FeedPage { entries: Vec::with_capacity(rows.len()), cursor: after.cloned() };
             for row in &rows {
                 let (entry, place) = entry_of(row)?;
