@@ -58,7 +58,7 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
     }
 
     let ended = sessions.end(Which::OfSubject("obs-0017")).await?;
-    println!("{ended} sessions ended");
+    println!("{} sessions ended", ended.unwrap_or_default());
     for token in tokens {
         let refusal = loop {
             match ask(&token).await {

@@ -63,7 +63,8 @@ impl Timestamp {
     }
 
     /// The next whole second, or this one if it is whole: a date that must not be early.
-    pub(crate) fn next_whole_sec(self) -> Self {
+    #[must_use]
+    pub fn next_whole_sec(self) -> Self {
         let whole = self.whole_secs();
         if whole == self { self } else { whole.after(Duration::from_secs(1)) }
     }

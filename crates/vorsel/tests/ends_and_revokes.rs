@@ -133,7 +133,8 @@ impl Hill {
                 sessions.end(Which::StartedBefore(now)).await.expect("ended");
                 // Which began before, the store says: of another clock's moments nobody else can tell.
                 let before = self.store.of_subject("obs-0017").await.expect("sessions");
-                let before: Vec<_> = before.iter().filter(|session| session.facts.started_at < now).collect();
+                let until = now.next_whole_sec();
+                let before: Vec<_> = before.iter().filter(|session| session.facts.started_at < until).collect();
                 self.over(|_, device| before.iter().any(|session| session.id == device.session));
             }
             Act::RevokeId(number) => {

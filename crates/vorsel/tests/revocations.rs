@@ -52,7 +52,7 @@ impl SessionStore for Flaky {
     async fn page(&self, after: Option<&str>, limit: u32) -> Result<Vec<Session>, StoreError> {
         self.up()?.page(after, limit).await
     }
-    async fn end(&self, end: End<'_>) -> Result<u64, StoreError> {
+    async fn end(&self, end: End<'_>) -> Result<Option<u64>, StoreError> {
         self.up()?.end(end).await
     }
     async fn revoke(&self, revocation: &Revocation) -> Result<(), StoreError> {

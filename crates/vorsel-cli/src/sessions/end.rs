@@ -77,10 +77,13 @@ pub(super) async fn run(
         anstream::println!("{}", json!({ "ended": count }));
     } else {
         match count {
-            0 => anstream::println!("No session that was live is meant; nothing ended."),
-            1 => anstream::println!("{} 1 session", good("Ended:")),
-            count => anstream::println!("{} {count} sessions", good("Ended:")),
+            None => {
+                anstream::println!("{} every session of that time; how many there were is not counted", good("Ended:"))
+            }
+            Some(0) => anstream::println!("No session that was live is meant; nothing ended."),
+            Some(1) => anstream::println!("{} 1 session", good("Ended:")),
+            Some(count) => anstream::println!("{} {count} sessions", good("Ended:")),
         }
     }
-    Ok(if count == 0 { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+    Ok(if count == Some(0) { ExitCode::FAILURE } else { ExitCode::SUCCESS })
 }

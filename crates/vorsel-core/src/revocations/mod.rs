@@ -30,7 +30,8 @@ use filter::Filters;
 pub enum Revoked {
     /// The session with this `sid` has ended: every token of it.
     Session(String),
-    /// Every session whose caller authenticated no later than `up_to` has ended: every token of those.
+    /// Every session that began no later than `up_to` has ended: every token of those. Where a token does not say when that
+    /// was, it goes by when the caller authenticated.
     SignIns {
         /// Up to when.
         up_to: Timestamp,
@@ -241,7 +242,8 @@ impl Revocations {
         if issued.covers(claims.issued_at(), now) {
             return Some(format!("all tokens issued up to {} revoked", issued.up_to));
         }
-        if claims.session_id().is_some() && sign_ins.covers(claims.authenticated_at().or(claims.issued_at()), now) {
+        let began_at = || claims.session_at().or(claims.authenticated_at()).or(claims.issued_at());
+        if claims.session_id().is_some() && sign_ins.covers(began_at(), now) {
             return Some(format!("all sessions of sign-ins up to {} ended", sign_ins.up_to));
         }
         if self.names.load(Ordering::Acquire) == 0 {

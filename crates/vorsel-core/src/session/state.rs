@@ -59,6 +59,8 @@ pub struct Advance<'s> {
     pub current: Generation,
     /// The generations before it, the last one first.
     pub spent: &'s [Spent],
+    /// When the session started, which does not change.
+    pub started_at: Timestamp,
 }
 
 /// What a session begins with that nobody can guess, from the caller's own randomness.
@@ -255,7 +257,7 @@ impl Session {
     /// What the renewal that led to this generation has changed.
     #[must_use]
     pub fn advance(&self) -> Advance<'_> {
-        Advance { current: self.current, spent: &self.spent }
+        Advance { current: self.current, spent: &self.spent, started_at: self.facts.started_at }
     }
 
     /// Whether the session can still be renewed at `now`.

@@ -77,6 +77,7 @@ impl RefreshTokens {
             roles: &[],
             sid: Some(&session.id),
             auth_time: None,
+            session_at: None,
             acr: None,
             cnf: None,
             own: GenerationClaim { generation: number },

@@ -32,14 +32,30 @@ pub struct Claims {
     pub(crate) roles: Option<Excerpts>,
     pub(crate) session_id: Option<Excerpt>,
     pub(crate) authenticated_at: Option<Timestamp>,
+    pub(crate) session_at: Option<Timestamp>,
     pub(crate) acr: Option<Excerpt>,
     pub(crate) confirmation: Option<Box<Object>>,
     pub(crate) own: OwnClaims,
 }
 
 /// The names that are not the app's to use for its own claims.
-pub(crate) const REGISTERED: [&str; 14] =
-    ["iss", "sub", "aud", "exp", "nbf", "iat", "jti", "client_id", "scope", "roles", "sid", "auth_time", "acr", "cnf"];
+pub(crate) const REGISTERED: [&str; 15] = [
+    "iss",
+    "sub",
+    "aud",
+    "exp",
+    "nbf",
+    "iat",
+    "jti",
+    "client_id",
+    "scope",
+    "roles",
+    "sid",
+    "auth_time",
+    "session_at",
+    "acr",
+    "cnf",
+];
 
 /// The bit of a registered name, or 0 for a name of the app's own.
 pub(crate) fn registered_bit(name: &str) -> u16 {
@@ -63,6 +79,7 @@ impl Claims {
             roles: None,
             session_id: None,
             authenticated_at: None,
+            session_at: None,
             acr: None,
             confirmation: None,
             own: OwnClaims::new(),
@@ -92,6 +109,7 @@ impl Claims {
             self.roles.is_some(),
             self.session_id.is_some(),
             self.authenticated_at.is_some(),
+            self.session_at.is_some(),
             self.acr.is_some(),
             self.confirmation.is_some(),
         ];
@@ -193,6 +211,13 @@ impl Claims {
         self.text(self.session_id)
     }
 
+    /// When the session began, where that is not when the caller authenticated: `session_at`, a claim of this library's
+    /// own issuers.
+    #[must_use]
+    pub const fn session_at(&self) -> Option<Timestamp> {
+        self.session_at
+    }
+
     /// When the caller authenticated, `auth_time`.
     #[must_use]
     pub const fn authenticated_at(&self) -> Option<Timestamp> {
@@ -225,7 +250,9 @@ impl fmt::Debug for Claims {
             members.entries(spans.as_ref().map(|spans| (name, self.texts(Some(spans)).collect::<Vec<_>>())));
         }
         let times = [("exp", self.expires_at), ("nbf", self.not_before), ("iat", self.issued_at)];
-        for (name, time) in times.into_iter().chain([("auth_time", self.authenticated_at)]) {
+        for (name, time) in
+            times.into_iter().chain([("auth_time", self.authenticated_at), ("session_at", self.session_at)])
+        {
             members.entries(time.map(|time| (name, time)));
         }
         members.entries(self.confirmation.as_ref().map(|confirmation| ("cnf", confirmation)));

@@ -40,6 +40,7 @@ pub struct AccessDraft<C = NoOwn> {
     scopes: Scopes,
     session_id: Option<String>,
     authenticated_at: Option<Timestamp>,
+    session_at: Option<Timestamp>,
     acr: Option<String>,
     bound_to: Option<String>,
     own: C,
@@ -177,6 +178,7 @@ impl DraftByClient {
             scopes: Scopes::default(),
             session_id: None,
             authenticated_at: None,
+            session_at: None,
             acr: None,
             bound_to: None,
             own: NoOwn {},
@@ -236,6 +238,14 @@ impl<C> AccessDraft<C> {
         self
     }
 
+    /// When the session began, `session_at`, where the caller had authenticated before: ending all sessions of a time goes by
+    /// this.
+    #[must_use]
+    pub const fn session_at(mut self, moment: Timestamp) -> Self {
+        self.session_at = Some(moment);
+        self
+    }
+
     /// How the caller authenticated, `acr`: a name that issuer and resource server agree on.
     #[must_use]
     pub fn acr(mut self, acr: impl Into<String>) -> Self {
@@ -264,6 +274,7 @@ impl<C> AccessDraft<C> {
             scopes: self.scopes,
             session_id: self.session_id,
             authenticated_at: self.authenticated_at,
+            session_at: self.session_at,
             acr: self.acr,
             bound_to: self.bound_to,
             own,
@@ -354,6 +365,7 @@ impl Issuer {
             roles: &draft.roles,
             sid: draft.session_id.as_deref(),
             auth_time: draft.authenticated_at.map(Timestamp::as_secs),
+            session_at: draft.session_at.map(Timestamp::as_secs),
             acr: draft.acr.as_deref(),
             cnf: draft.bound_to.as_deref().map(|jkt| Confirmation { jkt }),
             own: &own,
@@ -467,6 +479,8 @@ pub(crate) struct ClaimsToWrite<'a, C> {
     pub(crate) sid: Option<&'a str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) auth_time: Option<i64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) session_at: Option<i64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) acr: Option<&'a str>,
     #[serde(skip_serializing_if = "Option::is_none")]

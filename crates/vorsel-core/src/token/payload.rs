@@ -74,6 +74,7 @@ impl<'de> Visitor<'de> for ClaimsVisitor<'_> {
                 "auth_time" => {
                     fill(&mut claims.authenticated_at, of, from, date("a number of seconds in \"auth_time\""))
                 }
+                "session_at" => fill(&mut claims.session_at, of, from, date("a number of seconds in \"session_at\"")),
                 "acr" => fill(&mut claims.acr, of, from, mark("a string in \"acr\"")),
                 "cnf" => fill(&mut claims.confirmation, of, from, Typed(Confirmation)),
                 _ => claims.own.read(marker.mark(&name), from, by_text),
@@ -278,7 +279,7 @@ mod tests {
     fn every_registered_name_is_kept_from_the_own_claims() {
         for name in REGISTERED {
             let value = match name {
-                "exp" | "nbf" | "iat" | "auth_time" => "1",
+                "exp" | "nbf" | "iat" | "auth_time" | "session_at" => "1",
                 "roles" => "[\"observer\"]",
                 "cnf" => "{}",
                 _ => "\"x\"",

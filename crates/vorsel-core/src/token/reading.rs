@@ -41,7 +41,7 @@ pub struct ReadingError {
 }
 
 /// Registered claims that are no text and no list of texts.
-const OTHERS: [&str; 5] = ["exp", "nbf", "iat", "auth_time", "cnf"];
+const OTHERS: [&str; 6] = ["exp", "nbf", "iat", "auth_time", "session_at", "cnf"];
 
 impl Reading {
     /// The subject is in the claim behind these names.

@@ -123,11 +123,14 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     }
 
     /// Ends sessions by the app's decision: one, all of a subject, or all that started before a moment. They can't be renewed,
-    /// and their tokens stop standing. Says how many.
+    /// and their tokens stop standing. Says how many, where that is known.
+    ///
+    /// All that started before a moment are ended by one small write, however many there are, so nobody knows how many those
+    /// were. Tokens count whole seconds, so what starts within the second of the moment is ended with them.
     ///
     /// # Errors
     /// If the moment is after now, or the store fails.
-    pub async fn end(&self, which: Which<'_>) -> Result<u64, EndError> {
+    pub async fn end(&self, which: Which<'_>) -> Result<Option<u64>, EndError> {
         let (sessions, now) = (self.0.clone(), self.0.access.now());
         let name = match which {
             Which::StartedBefore(found) if found > now => return Err(EndError::Future { found, now }),
@@ -281,7 +284,7 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
         Ok(())
     }
 
-    async fn end_for(&self, which: Which<'_>, why: EndReason) -> Result<u64, StoreError> {
+    async fn end_for(&self, which: Which<'_>, why: EndReason) -> Result<Option<u64>, StoreError> {
         let now = self.access.now();
         let until = self.access.remembered_until(now);
         let count = self.access.asked(self.store().end(End { which, ended: Ended { at: now, why }, until })).await?;
@@ -333,6 +336,9 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
             .scopes(scopes)
             .session(&session.id, facts.authenticated_at)
             .own(own);
+        if facts.started_at.whole_secs() != facts.authenticated_at.whole_secs() {
+            draft = draft.session_at(facts.started_at);
+        }
         if let Some(acr) = &facts.acr {
             draft = draft.acr(acr);
         }

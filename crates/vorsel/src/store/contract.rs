@@ -70,11 +70,14 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     /// If the store fails.
     async fn page(&self, after: Option<&str>, limit: u32) -> Result<Vec<Session>, StoreError>;
 
-    /// Ends the sessions that are meant and have not ended, and puts on the feed what the end says; how many those were.
+    /// Ends the sessions that are meant and have not ended, and puts on the feed what the end says; how many those were. For
+    /// all of a time it keeps the end's [mark](End::mark) instead, at the same price however many they are, and can't say how
+    /// many. What a mark covers has ended wherever it is looked at: it is loaded and listed so, is not advanced, does not count
+    /// among a subject's, and is not ended again.
     ///
     /// # Errors
     /// If the store fails.
-    async fn end(&self, end: End<'_>) -> Result<u64, StoreError>;
+    async fn end(&self, end: End<'_>) -> Result<Option<u64>, StoreError>;
 
     /// Puts an entry on the feed.
     ///

@@ -27,50 +27,69 @@ pub enum Which<'a> {
     StartedBefore(Timestamp),
 }
 
-impl Which<'_> {
-    /// Whether this session is meant.
-    #[must_use]
-    pub fn names(self, session: &Session) -> bool {
-        match self {
-            Self::One(id) => session.id == id,
-            Self::OfSubject(subject) => session.facts.subject == subject,
-            Self::StartedBefore(moment) => session.facts.started_at < moment,
+/// Every session that started before a moment is over, however many there are: what is kept instead of an end for each.
+///
+/// Of several marks the one with the earliest moment that covers a session is its end; one whose moment is no later than
+/// another's that was set before says nothing new.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Mark {
+    /// The moment.
+    pub before: Timestamp,
+    /// When and why they ended.
+    pub ended: Ended,
+}
+
+impl Mark {
+    /// As many are kept at most; when there would be more, the one with the earliest moment goes, whose sessions then have the
+    /// end of the next.
+    pub const MOST: usize = 32;
+
+    /// Keeps it among these marks, if it says anything new.
+    pub fn put_among(self, marks: &mut Vec<Self>) {
+        if marks.iter().all(|mark| mark.before < self.before) {
+            marks.push(self);
+            let excess = marks.len().saturating_sub(Self::MOST);
+            marks.drain(..excess);
         }
     }
 
-    /// The sessions that started before this second have one entry on the feed together; the others have one each.
-    ///
-    /// Tokens give the time of their sign-in in whole seconds. A session that began within the second that the moment lies in
-    /// is named itself, since another may have begun in it after the moment.
-    const fn named_from(self) -> Timestamp {
-        match self {
-            Self::One(_) | Self::OfSubject(_) => Timestamp::MIN,
-            Self::StartedBefore(moment) => moment.whole_secs(),
-        }
+    /// Whether one of these marks covers what started at this moment.
+    #[must_use]
+    pub fn any_covers(marks: &[Self], started_at: Timestamp) -> bool {
+        marks.iter().any(|mark| started_at < mark.before)
+    }
+
+    /// How a session stands under these marks.
+    #[must_use]
+    pub fn seen(marks: &[Self], session: Session) -> Session {
+        let covering = marks.iter().filter(|mark| session.facts.started_at < mark.before);
+        let first = covering.min_by_key(|mark| mark.before).map(|mark| mark.ended);
+        Session { ended: session.ended.or(first), ..session }
     }
 }
 
 impl End<'_> {
-    /// The entry for all sessions that are not named themselves. It is put on the feed whether or not one ends here: one that
-    /// another instance is beginning is meant as well.
+    /// The mark that stands for this end, if it is one of all sessions of a time. Tokens count whole seconds, so what starts
+    /// within the second of the moment is meant as well.
+    #[must_use]
+    pub fn mark(&self) -> Option<Mark> {
+        let Which::StartedBefore(moment) = self.which else { return None };
+        Some(Mark { before: moment.next_whole_sec(), ended: self.ended })
+    }
+
+    /// The entry on the feed for all sessions that are not named themselves. It is put there whether or not the mark says
+    /// anything new: it may have to be remembered for longer.
     #[must_use]
     pub fn entry_for_all(&self) -> Option<Revocation> {
-        let Which::StartedBefore(_) = self.which else { return None };
-        let up_to = self.which.named_from().before(Duration::from_micros(1));
+        let up_to = self.mark()?.before.before(Duration::from_micros(1));
         Some(Revocation { what: Revoked::SignIns { up_to }, until: self.until })
     }
 
-    /// The entry for one session that ends by this, if it has one of its own.
+    /// The entry for one session that ends by this, if it is named.
     #[must_use]
-    pub fn entry_for(&self, id: &str, started_at: Timestamp) -> Option<Revocation> {
-        let is_named = started_at >= self.which.named_from();
+    pub fn entry_for(&self, id: &str) -> Option<Revocation> {
+        let is_named = !matches!(self.which, Which::StartedBefore(_));
         is_named.then(|| Revocation { what: Revoked::Session(id.to_owned()), until: self.until })
-    }
-
-    /// From which start on a session has an entry of its own, for stores that tell on their server.
-    #[must_use]
-    pub const fn named_from(&self) -> Timestamp {
-        self.which.named_from()
     }
 }
 
@@ -152,16 +171,38 @@ mod tests {
     }
 
     #[test]
-    fn what_is_not_told_together_is_told_by_name() {
+    fn the_first_mark_that_covers_a_session_is_its_end() {
+        let mark = |before, at| Mark {
+            before: Timestamp::from_secs(before),
+            ended: Ended { at: Timestamp::from_secs(at), why: EndReason::Withdrawn },
+        };
+        let marks = [mark(20, 21), mark(10, 11)];
+        let begun = |at| {
+            let seed = vorsel_core::SessionSeed::new("s1", [7; 32]);
+            let sign_in = vorsel_core::SignIn::new("obs-0017", "desk");
+            Session::begin(seed, sign_in, &vorsel_core::SessionLimits::default(), Timestamp::from_secs(at))
+        };
+        for (began, expected) in [(9, Some(11)), (10, Some(21)), (19, Some(21)), (20, None)] {
+            let ended = Mark::seen(&marks, begun(began)).ended;
+            assert_eq!(ended.map(|ended| ended.at), expected.map(Timestamp::from_secs), "{began}");
+        }
+        let own = Some(Ended { at: Timestamp::from_secs(3), why: EndReason::SignedOut });
+        assert_eq!(Mark::seen(&marks, Session { ended: own, ..begun(9) }).ended, own);
+    }
+
+    #[test]
+    fn a_moment_means_the_whole_of_its_second() {
         let moment = Timestamp::from_micros(1_500_000_000_500_000);
         let ended = Ended { at: moment, why: EndReason::Withdrawn };
-        let end = End { which: Which::StartedBefore(moment), ended, until: Timestamp::MAX };
-        let together = end.entry_for_all().map(|entry| entry.what);
-        assert_eq!(together, Some(Revoked::SignIns { up_to: Timestamp::from_micros(1_499_999_999_999_999) }));
+        let end = |moment| End { which: Which::StartedBefore(moment), ended, until: Timestamp::MAX };
         let second = moment.whole_secs();
-        assert!(end.entry_for("s1", second).is_some());
-        assert!(end.entry_for("s1", second.before(Duration::from_micros(1))).is_none());
-        let one = End { which: Which::One("s1"), ..end };
-        assert!(one.entry_for_all().is_none() && one.entry_for("s1", Timestamp::MIN).is_some());
+        for (moment, before) in [(second, second), (moment, Timestamp::from_secs(1_500_000_001))] {
+            let up_to = before.before(Duration::from_micros(1));
+            assert_eq!(end(moment).mark(), Some(Mark { before, ended }));
+            assert_eq!(end(moment).entry_for_all().map(|entry| entry.what), Some(Revoked::SignIns { up_to }));
+            assert_eq!(end(moment).entry_for("s1"), None);
+        }
+        let one = End { which: Which::One("s1"), ..end(moment) };
+        assert!(one.mark().is_none() && one.entry_for_all().is_none() && one.entry_for("s1").is_some());
     }
 }

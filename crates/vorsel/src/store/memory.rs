@@ -9,7 +9,7 @@ use tokio::sync::watch;
 use vorsel_core::{Advance, Revocation, Session, Timestamp};
 
 use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
-use super::end::{Cap, End, Inserted};
+use super::end::{Cap, End, Inserted, Mark, Which};
 
 /// Keeps sessions in memory. They are gone with the process.
 #[derive(Debug, Default)]
@@ -22,6 +22,7 @@ pub struct MemoryStore {
 #[derive(Debug, Default)]
 struct Kept {
     sessions: BTreeMap<String, Session>,
+    marks: Vec<Mark>,
     /// By their place in the feed.
     feed: BTreeMap<u64, Revocation>,
 }
@@ -47,17 +48,34 @@ impl MemoryStore {
         }
     }
 
-    fn carry_out(&self, kept: &mut Kept, end: End<'_>) -> u64 {
-        let mut entries: Vec<_> = end.entry_for_all().into_iter().collect();
-        let mut count = 0;
-        for session in kept.sessions.values_mut().filter(|session| session.ended.is_none() && end.which.names(session))
-        {
-            session.ended = Some(end.ended);
-            count += 1;
-            entries.extend(end.entry_for(&session.id, session.facts.started_at));
+    fn carry_out(&self, kept: &mut Kept, end: End<'_>) -> Option<u64> {
+        if let Some(mark) = end.mark() {
+            mark.put_among(&mut kept.marks);
+            self.put(kept, end.entry_for_all());
+            return None;
         }
+        let (mut entries, marks) = (Vec::new(), &kept.marks);
+        let is_meant = |session: &&mut Session| match end.which {
+            Which::One(id) => session.id == id,
+            Which::OfSubject(subject) => session.facts.subject == subject,
+            Which::StartedBefore(_) => false,
+        };
+        for session in kept.sessions.values_mut().filter(is_meant) {
+            if session.ended.is_none() && !Mark::any_covers(marks, session.facts.started_at) {
+                session.ended = Some(end.ended);
+                entries.extend(end.entry_for(&session.id));
+            }
+        }
+        let count = entries.len() as u64;
         self.put(kept, entries);
-        count
+        Some(count)
+    }
+}
+
+impl Kept {
+    /// The sessions as they stand.
+    fn seen<'s>(&self, sessions: impl IntoIterator<Item = &'s Session>) -> Vec<Session> {
+        sessions.into_iter().map(|session| Mark::seen(&self.marks, session.clone())).collect()
     }
 }
 
@@ -70,24 +88,29 @@ impl SessionStore for MemoryStore {
         }
         let mut displaced = 0;
         if let Some(cap) = cap {
-            let is_live = |other: &&Session| other.facts.subject == session.facts.subject && other.is_live(cap.now);
-            let mut live: Vec<_> = kept.sessions.values().filter(is_live).collect();
+            let of_subject = kept.sessions.values().filter(|other| other.facts.subject == session.facts.subject);
+            let mut live = kept.seen(of_subject);
+            live.retain(|other| other.is_live(cap.now));
             live.sort_by_key(|other| other.facts.started_at);
             let live: Vec<_> = live.into_iter().map(|other| other.id.clone()).collect();
             let Some(first) = cap.making_way(&live) else { return Ok(Inserted::Full) };
-            displaced = first.iter().map(|id| self.carry_out(&mut kept, cap.end(id))).sum();
+            displaced = first.iter().filter_map(|id| self.carry_out(&mut kept, cap.end(id))).sum();
         }
         kept.sessions.insert(session.id.clone(), session.clone());
         Ok(Inserted::Kept { displaced })
     }
 
     async fn load(&self, id: &str) -> Result<Option<Session>, StoreError> {
-        Ok(self.kept().sessions.get(id).cloned())
+        let kept = self.kept();
+        Ok(kept.seen(kept.sessions.get(id)).pop())
     }
 
     async fn advance(&self, id: &str, change: Advance<'_>) -> Result<Advanced, StoreError> {
-        match self.kept().sessions.get_mut(id) {
-            Some(session) if session.ended.is_none() && session.current.number + 1 == change.current.number => {
+        let kept = &mut *self.kept();
+        let is_over =
+            |session: &Session| session.ended.is_some() || Mark::any_covers(&kept.marks, session.facts.started_at);
+        match kept.sessions.get_mut(id) {
+            Some(session) if !is_over(session) && session.current.number + 1 == change.current.number => {
                 session.current = change.current;
                 change.spent.clone_into(&mut session.spent);
                 Ok(Advanced::Made)
@@ -98,8 +121,7 @@ impl SessionStore for MemoryStore {
 
     async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {
         let kept = self.kept();
-        let mut found: Vec<_> =
-            kept.sessions.values().filter(|session| session.facts.subject == subject).cloned().collect();
+        let mut found = kept.seen(kept.sessions.values().filter(|session| session.facts.subject == subject));
         found.sort_by_key(|session| session.facts.started_at);
         Ok(found)
     }
@@ -108,10 +130,10 @@ impl SessionStore for MemoryStore {
         let from = after.map_or(Bound::Unbounded, Bound::Excluded);
         let kept = self.kept();
         let rest = kept.sessions.range::<str, _>((from, Bound::Unbounded));
-        Ok(rest.take(limit as usize).map(|(_, session)| session.clone()).collect())
+        Ok(kept.seen(rest.take(limit as usize).map(|(_, session)| session)))
     }
 
-    async fn end(&self, end: End<'_>) -> Result<u64, StoreError> {
+    async fn end(&self, end: End<'_>) -> Result<Option<u64>, StoreError> {
         Ok(self.carry_out(&mut self.kept(), end))
     }
 

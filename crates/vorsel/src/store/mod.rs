@@ -11,7 +11,7 @@ mod redis;
 mod sql;
 
 pub use contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
-pub use end::{Cap, End, Inserted, Which};
+pub use end::{Cap, End, Inserted, Mark, Which};
 pub use memory::MemoryStore;
 #[cfg(feature = "redis")]
 pub use redis::{RedisSettings, RedisStore};

@@ -1,16 +1,25 @@
--- A session's line: a stream with an entry for each generation, under the generation as its ID. A stream takes no entry
--- whose ID is not above its last, so one above all generations ends it.
-local END = '18446744073709551615-0'
-local function line_of(id) return 'vorsel:line:' .. id end
--- Until when the session can be renewed if it is not; nothing for one that is not there. And whether it has ended.
+-- Every script is given all keys, in this order; to the first three the name of a session or a subject is added.
+local SESSIONS, LINES, SUBJECTS, IDLE, IDS, MARKS, FEED, UNTIL = unpack(KEYS)
+-- A session's line: a hash with a field for each generation, under its number. An end has a field of its own, and takes the
+-- place of the next generation. Gives the current one, until when it can be renewed, and whether the session has ended.
 local function state_of(id)
-  local entries = redis.call('XREVRANGE', line_of(id), '+', '-', 'COUNT', 2)
-  local has_ended = entries[1] and entries[1][1] == END
-  local current = entries[has_ended and 2 or 1]
-  return current and current[2][4], has_ended
+  local line, current, idle_until, has_ended = redis.call('HGETALL', LINES .. id), -1, nil, false
+  for at = 1, #line, 2 do
+    local number, value = tonumber(line[at]), line[at + 1]
+    if not number then has_ended = true
+    elseif number > current and value ~= 'end' then current, idle_until = number, value:match(' (.+)') end
+  end
+  local mark = redis.call('ZREVRANGE', MARKS, 0, 0, 'WITHSCORES')[2]
+  if mark and not has_ended and idle_until then
+    local facts = redis.call('GET', SESSIONS .. id)
+    has_ended = not facts or cjson.decode(facts).start < tonumber(mark)
+  end
+  return current, idle_until, has_ended
 end
 local function tell(kind, what, up_to, remembered)
-  local entry = redis.call('XADD', 'vorsel:feed', '*', 'kind', kind, 'name', what, 'up_to', up_to, 'until', remembered)
-  redis.call('ZADD', 'vorsel:feed:until', remembered, entry)
+  local entry = redis.call('XADD', FEED, '*', 'kind', kind, 'name', what, 'up_to', up_to, 'until', remembered)
+  redis.call('ZADD', UNTIL, remembered, entry)
 end
-local function finish(id, at, why) redis.call('XADD', line_of(id), END, 'ended_at', at, 'ended_why', why) end
+local function finish(id, current, at, why)
+  redis.call('HSET', LINES .. id, string.format('%.0f', current + 1), 'end', 'end', at .. ' ' .. why)
+end

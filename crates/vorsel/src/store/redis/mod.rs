@@ -1,5 +1,6 @@
 //! Sessions in Redis: for several instances.
 
+mod keys;
 mod record;
 mod wire;
 
@@ -9,22 +10,23 @@ use std::time::Duration;
 
 use ::redis::aio::MultiplexedConnection;
 use ::redis::streams::StreamRangeReply;
-use ::redis::{Client, Pipeline, RedisError, Script, Value, cmd, from_redis_value, pipe};
+use ::redis::{Client, RedisError, Script, ScriptInvocation, Value, cmd, from_redis_value, pipe};
 use async_trait::async_trait;
-use vorsel_core::{Advance, Generation, Revocation, Session, Timestamp};
+use vorsel_core::{Advance, Generation, Revocation, Session, Spent, Timestamp};
 
 use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
-use super::end::{Cap, End, Inserted, Which};
+use super::end::{Cap, End, Inserted, Mark, Which};
 use super::record::{Entry, steps_left};
 use crate::waiting::told;
-use record::{entries, generation_id, read, read_feed};
+use keys::Keys;
+use record::{END, fields, read, read_feed, read_mark, times};
 use wire::Wire;
 
-/// Keeps sessions in Redis 6.2 or later, under keys that begin with `vorsel:`. Each change is one command or one script on
-/// the server, so it happens as a whole.
+/// Keeps sessions in Redis 6.2 or later, under keys that begin with `vorsel:` or what the [settings](RedisSettings) say. Each
+/// change is one command or one script on the server, so it happens as a whole.
 ///
-/// A session's generations are the entries of a stream, and a renewal appends the next one: the server takes no entry
-/// whose ID is not above the last, which is the compare-and-swap.
+/// A session's generations are fields of a hash, and a renewal sets the next one if it is not there, which is the
+/// compare-and-swap. An end takes the place of the next generation, so of an end and a renewal the first one wins.
 ///
 /// The scripts touch several keys: a single primary, with replicas if wanted, is what this is for, not a cluster. A
 /// renewal is as durable as the server's append-only file: with `appendfsync always` it survives a power cut, with
@@ -34,6 +36,7 @@ use wire::Wire;
 #[derive(Clone)]
 pub struct RedisStore {
     wire: Wire,
+    keys: Keys,
 }
 
 macro_rules! scripts {
@@ -45,17 +48,17 @@ macro_rules! scripts {
 
 scripts! {
     INSERT = "insert.lua";
-    END = "end.lua";
+    END_SESSIONS = "end.lua";
     REVOKE = "revoke.lua";
     PURGE = "purge.lua";
+    FROM_STREAMS = "from_streams.lua";
 }
 
-/// The steps from one form of the sessions to the next, each as scripts; the server holds under `vorsel:schema` how many were
-/// taken. The first makes nothing, since there is nothing to make before there are sessions.
-const MIGRATIONS: &[&[&str]] = &[&[]];
-/// As many entries of a line are kept at least: the generations a session knows, the current one included. The server cuts
-/// off older ones some dozens at a time, which costs it less than one by one.
-const LINE: usize = Session::MOST_SPENT + 1;
+/// The steps from one form of the sessions to the next; the server holds how many were taken. The first makes nothing, since
+/// there is nothing to make before there are sessions.
+const MIGRATIONS: &[Option<&LazyLock<Script>>] = &[None, Some(&FROM_STREAMS)];
+/// As many generations of a session are kept: those it knows, the current one included.
+const LINE: u64 = Session::MOST_SPENT as u64 + 1;
 
 /// How a Redis server is used.
 ///
@@ -70,12 +73,18 @@ pub struct RedisSettings {
     pub answer_within: Duration,
     /// Longer than this nobody waits for a connection.
     pub connect_within: Duration,
+    /// What all keys begin with: apps that share a server have different ones.
+    pub prefix: String,
 }
 
 impl Default for RedisSettings {
-    /// 5 seconds, 2 seconds.
+    /// 5 seconds, 2 seconds, `vorsel:`.
     fn default() -> Self {
-        Self { answer_within: Duration::from_secs(5), connect_within: Duration::from_secs(2) }
+        Self {
+            answer_within: Duration::from_secs(5),
+            connect_within: Duration::from_secs(2),
+            prefix: "vorsel:".to_owned(),
+        }
     }
 }
 
@@ -94,7 +103,8 @@ impl RedisStore {
     /// As [`connect`](Self::connect).
     pub async fn connect_with(url: &str, settings: RedisSettings) -> Result<Self, StoreError> {
         let client = Client::open(url).map_err(failed("read the server's address"))?;
-        let store = Self { wire: Wire::new(client, settings.answer_within, settings.connect_within) };
+        let wire = Wire::new(client, settings.answer_within, settings.connect_within);
+        let store = Self { wire, keys: Keys::new(&settings.prefix) };
         told("the session store's server", store.set_up()).await?;
         Ok(store)
     }
@@ -103,15 +113,26 @@ impl RedisStore {
         self.wire.connected().await.map_err(failed("connect to the server"))?;
         self.warn_of_eviction().await;
         let wrong = failed("bring the sessions into the present form");
-        let taken = self.wire.ask::<Option<i64>>(cmd("GET").arg("vorsel:schema")).await.map_err(&wrong)?;
+        let taken = self.wire.ask::<Option<i64>>(cmd("GET").arg(self.keys.schema())).await.map_err(&wrong)?;
         let left = steps_left(MIGRATIONS, taken.unwrap_or_default())?;
         if left.is_empty() {
             return Ok(());
         }
-        for script in left.concat() {
-            self.wire.run::<()>(&Script::new(script).prepare_invoke()).await.map_err(&wrong)?;
+        for script in left.iter().copied().flatten() {
+            let mut call = self.call(script);
+            call.arg(LINE).arg(self.keys.started());
+            self.wire.run::<()>(&call).await.map_err(&wrong)?;
         }
-        self.wire.ask(cmd("SET").arg("vorsel:schema").arg(MIGRATIONS.len())).await.map_err(&wrong)
+        self.wire.ask(cmd("SET").arg(self.keys.schema()).arg(MIGRATIONS.len())).await.map_err(&wrong)
+    }
+
+    /// A call of a script, which is given all keys.
+    fn call<'s>(&self, script: &'s Script) -> ScriptInvocation<'s> {
+        let mut call = script.prepare_invoke();
+        for key in self.keys.of_scripts() {
+            call.key(key);
+        }
+        call
     }
 
     /// A server that does not tell its policy can't be judged.
@@ -132,31 +153,31 @@ impl RedisStore {
             return Ok(Vec::new());
         }
         let mut pipeline = pipe();
-        ids.iter().for_each(|id| ask_for(&mut pipeline, id));
-        let found: Vec<Value> = self.wire.ask_all(&pipeline).await?;
+        // First, so that nothing that ends meanwhile is taken to be alive.
+        ids.iter().for_each(|id| {
+            pipeline.cmd("GET").arg(self.keys.session(id)).cmd("HGETALL").arg(self.keys.line(id));
+        });
+        pipeline.cmd("ZRANGE").arg(self.keys.marks()).arg(0).arg(-1);
+        let mut found: Vec<Value> = self.wire.ask_all(&pipeline).await?;
+        let marks: Vec<String> = from_redis_value(found.pop().unwrap_or(Value::Nil))?;
+        let marks = marks.iter().map(|mark| read_mark(mark)).collect::<Result<Vec<_>, _>>()?;
         let (mut found, mut sessions) = (found.into_iter(), Vec::with_capacity(ids.len()));
         for id in ids {
-            let [fields, line] = [(); 2].map(|()| found.next().unwrap_or(Value::Nil));
-            sessions.extend(read(id, from_redis_value(fields)?, from_redis_value(line)?)?);
+            let [facts, line] = [(); 2].map(|()| found.next().unwrap_or(Value::Nil));
+            sessions.extend(read(id, from_redis_value(facts)?, from_redis_value(line)?, &marks)?);
         }
         Ok(sessions)
     }
-}
 
-/// Asks for all that there is of a session. What does not change and the line are two answers: a session that is purged
-/// in between is not there.
-fn ask_for(pipeline: &mut Pipeline, id: &str) {
-    pipeline.cmd("HGETALL").arg(session_key(id));
-    // The end, the current generation, and the spent ones.
-    pipeline.cmd("XREVRANGE").arg(line_key(id)).arg("+").arg("-").arg("COUNT").arg(1 + LINE);
-}
-
-fn session_key(id: &str) -> String {
-    format!("vorsel:session:{id}")
-}
-
-fn line_key(id: &str) -> String {
-    format!("vorsel:line:{id}")
+    /// Undoes an advance that should not have been made.
+    async fn give_back(&self, id: &str, number: u64, is_alone: bool) -> Result<(), RedisError> {
+        let mut pipeline = pipe();
+        pipeline.cmd("HDEL").arg(self.keys.line(id)).arg(number).ignore();
+        if is_alone {
+            pipeline.cmd("ZREM").arg(self.keys.idle()).arg(id).ignore();
+        }
+        self.wire.ask_all(&pipeline).await
+    }
 }
 
 fn failed(action: &'static str) -> impl Fn(RedisError) -> StoreError {
@@ -181,7 +202,7 @@ fn is_passing(error: &RedisError) -> bool {
 #[async_trait]
 impl SessionStore for RedisStore {
     async fn insert(&self, session: &Session, cap: Option<Cap>) -> Result<Inserted, StoreError> {
-        let mut call = INSERT.prepare_invoke();
+        let mut call = self.call(&INSERT);
         call.arg(&session.id)
             .arg(&session.facts.subject)
             .arg(session.facts.started_at.as_micros())
@@ -195,11 +216,8 @@ impl SessionStore for RedisStore {
                 call.arg(ended.at.as_micros()).arg(ended.why.code()).arg(until.as_micros())
             }
         };
-        for (id, values) in entries(session) {
-            call.arg(id);
-            for (field, value) in values {
-                call.arg(field).arg(value);
-            }
+        for (field, value) in fields(session) {
+            call.arg(field).arg(value);
         }
         let wrong = failed("insert a session");
         match self.wire.run::<i64>(&call).await.map_err(&wrong)? {
@@ -214,25 +232,41 @@ impl SessionStore for RedisStore {
         Ok(found.pop())
     }
 
-    /// A renewal appends an entry; what is spent stands in the line already.
+    /// A renewal takes the place of its generation; what is spent stands in the line already. Whether it should have is seen
+    /// behind it, in the same trip: a session that was purged meanwhile, has ended or is covered by a mark gives the place
+    /// back, and none of them shows it to anybody. Should that not come to pass, the session is in the index by which it is
+    /// purged.
     async fn advance(&self, id: &str, change: Advance<'_>) -> Result<Advanced, StoreError> {
         let Generation { number, began_at, idle_until } = change.current;
-        let mut append = cmd("XADD");
-        append.arg(line_key(id)).arg("NOMKSTREAM").arg("MAXLEN").arg("~").arg(LINE).arg(generation_id(number));
-        append.arg("began_at").arg(began_at.as_micros()).arg("idle_until").arg(idle_until.as_micros());
-        // Whoever advances has seen the generation before, so an entry that is taken stands right behind that one.
-        match self.wire.ask::<Option<String>>(&append).await {
-            Ok(Some(_)) => Ok(Advanced::Made),
-            Ok(None) => Ok(Advanced::Lost),
-            Err(error) if error.detail().is_some_and(|why| why.contains("equal or smaller")) => Ok(Advanced::Lost),
-            Err(error) => Err(failed("advance a session")(error)),
+        let (wrong, line) = (failed("advance a session"), self.keys.line(id));
+        let mut pipeline = pipe();
+        pipeline.cmd("HSETNX").arg(&line).arg(number).arg(times(Spent { began_at, idle_until }));
+        pipeline.cmd("HKEYS").arg(&line);
+        pipeline.cmd("ZREVRANGE").arg(self.keys.marks()).arg(0).arg(0).arg("WITHSCORES");
+        // One that is there keeps its place until a purge looks at it.
+        pipeline.cmd("ZADD").arg(self.keys.idle()).arg("NX").arg(idle_until.as_micros()).arg(id).ignore();
+        if let Some(old) = number.checked_sub(LINE + 1) {
+            pipeline.cmd("HDEL").arg(&line).arg(old).ignore();
         }
+        let (is_taken, fields, marks): (bool, Vec<String>, Vec<(String, f64)>) =
+            self.wire.ask_all(&pipeline).await.map_err(&wrong)?;
+        if !is_taken {
+            return Ok(Advanced::Lost);
+        }
+        let is_over = |field: &String| field == END || field.parse().is_ok_and(|other: u64| other > number);
+        let is_covered = || marks.iter().any(|(_, before)| (change.started_at.as_micros() as f64) < *before);
+        let is_alone = fields.len() == 1;
+        if is_alone || fields.iter().any(is_over) || is_covered() {
+            self.give_back(id, number, is_alone).await.map_err(&wrong)?;
+            return Ok(Advanced::Lost);
+        }
+        Ok(Advanced::Made)
     }
 
     async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {
         let wrong = failed("list a subject's sessions");
         let mut ids = cmd("ZRANGE");
-        ids.arg(format!("vorsel:subject:{subject}")).arg(0).arg(-1);
+        ids.arg(self.keys.subject(subject)).arg(0).arg(-1);
         let ids = self.wire.ask(&ids).await.map_err(&wrong)?;
         self.load_all(ids).await.map_err(&wrong)
     }
@@ -241,34 +275,30 @@ impl SessionStore for RedisStore {
         let wrong = failed("list sessions");
         let from = after.map_or_else(|| "-".to_owned(), |after| format!("({after}"));
         let mut ids = cmd("ZRANGEBYLEX");
-        ids.arg("vorsel:ids").arg(from).arg("+").arg("LIMIT").arg(0).arg(limit);
+        ids.arg(self.keys.ids()).arg(from).arg("+").arg("LIMIT").arg(0).arg(limit);
         let ids = self.wire.ask(&ids).await.map_err(&wrong)?;
         self.load_all(ids).await.map_err(&wrong)
     }
 
-    async fn end(&self, end: End<'_>) -> Result<u64, StoreError> {
-        let (kind, name) = match end.which {
-            Which::One(id) => ("one", id.to_owned()),
-            Which::OfSubject(subject) => ("subject", subject.to_owned()),
-            Which::StartedBefore(moment) => ("before", moment.as_micros().to_string()),
+    async fn end(&self, end: End<'_>) -> Result<Option<u64>, StoreError> {
+        let (kind, name) = match (end.which, end.mark()) {
+            (_, Some(mark)) => ("before", mark.before.as_micros().to_string()),
+            (Which::OfSubject(subject), _) => ("subject", subject.to_owned()),
+            (Which::One(id), _) => ("one", id.to_owned()),
+            (Which::StartedBefore(_), None) => return Ok(None),
         };
         let for_all = end.entry_for_all();
         let up_to = for_all.as_ref().map_or_else(String::new, |entry| Entry::of(entry).up_to.to_string());
-        let mut call = END.prepare_invoke();
-        call.arg(kind)
-            .arg(name)
-            .arg(end.ended.at.as_micros())
-            .arg(end.ended.why.code())
-            .arg(end.until.as_micros())
-            .arg(end.named_from().as_micros())
-            .arg(up_to);
+        let mut call = self.call(&END_SESSIONS);
+        call.arg(kind).arg(name).arg(end.ended.at.as_micros()).arg(end.ended.why.code());
+        call.arg(end.until.as_micros()).arg(up_to).arg(Mark::MOST);
         let done = self.wire.run::<i64>(&call).await.map_err(failed("end sessions"))?;
-        Ok(done.max(0) as u64)
+        Ok(u64::try_from(done).ok())
     }
 
     async fn revoke(&self, revocation: &Revocation) -> Result<(), StoreError> {
         let Entry { kind, name, up_to, until } = Entry::of(revocation);
-        let mut call = REVOKE.prepare_invoke();
+        let mut call = self.call(&REVOKE);
         call.arg(kind).arg(name).arg(up_to).arg(until);
         let done = self.wire.run::<i64>(&call).await;
         done.map(drop).map_err(failed("put an entry on the feed"))
@@ -279,7 +309,7 @@ impl SessionStore for RedisStore {
         let wrong = failed("read the feed");
         let from = after.map_or_else(|| "-".to_owned(), |cursor| format!("({}", cursor.as_str()));
         let mut range = cmd("XRANGE");
-        range.arg("vorsel:feed").arg(from).arg("+").arg("COUNT").arg(limit);
+        range.arg(self.keys.feed()).arg(from).arg("+").arg("COUNT").arg(limit);
         let range: StreamRangeReply = self.wire.ask(&range).await.map_err(&wrong)?;
         let mut page = FeedPage { entries: Vec::with_capacity(range.ids.len()), cursor: after.cloned() };
         for entry in range.ids {
@@ -291,11 +321,12 @@ impl SessionStore for RedisStore {
 
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
         let connection = self.wire.connection_that_waits().await;
-        Ok(Box::new(Blocked(connection.map_err(failed("watch the feed"))?)))
+        let connection = connection.map_err(failed("watch the feed"))?;
+        Ok(Box::new(Blocked { connection, feed: self.keys.feed() }))
     }
 
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError> {
-        let mut call = PURGE.prepare_invoke();
+        let mut call = self.call(&PURGE);
         call.arg(before.as_micros()).arg(limit);
         let done = self.wire.run::<i64>(&call).await.map_err(failed("purge sessions"))?;
         Ok(done.max(0) as u64)
@@ -303,7 +334,10 @@ impl SessionStore for RedisStore {
 }
 
 /// A connection that waits on the server.
-struct Blocked(MultiplexedConnection);
+struct Blocked {
+    connection: MultiplexedConnection,
+    feed: String,
+}
 
 /// The server answers after this long whether or not there is something.
 const BLOCK: Duration = Duration::from_millis(500);
@@ -314,9 +348,9 @@ const ANSWER_WITHIN: Duration = Duration::from_millis(900);
 impl FeedWatch for Blocked {
     async fn grown(&mut self, after: Option<&Cursor>) -> Result<(), StoreError> {
         let mut read = cmd("XREAD");
-        read.arg("COUNT").arg(1).arg("BLOCK").arg(BLOCK.as_millis() as u64).arg("STREAMS").arg("vorsel:feed");
+        read.arg("COUNT").arg(1).arg("BLOCK").arg(BLOCK.as_millis() as u64).arg("STREAMS").arg(&self.feed);
         read.arg(after.map_or("0", Cursor::as_str));
-        let answer = tokio::time::timeout(ANSWER_WITHIN, read.query_async::<Value>(&mut self.0)).await;
+        let answer = tokio::time::timeout(ANSWER_WITHIN, read.query_async::<Value>(&mut self.connection)).await;
         match answer {
             Ok(answer) => answer.map(drop).map_err(failed("watch the feed")),
             Err(late) => Err(StoreError::new("watch the feed", late).passing()),

@@ -1,69 +1,83 @@
-//! How a session stands in Redis: what does not change in a hash, its generations and its end in a stream.
+//! How a session stands in Redis: what does not change as its facts, its generations and its end in a hash.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
-use ::redis::streams::{StreamId, StreamRangeReply};
+use ::redis::streams::StreamId;
 use ::redis::{ErrorKind, RedisError};
 use vorsel_core::{Ended, Facts, Generation, Revocation, Session, Spent, Timestamp};
 
+use crate::store::end::Mark;
 use crate::store::record::{read_ended, read_entry};
 
-pub(super) type Fields = HashMap<String, Vec<u8>>;
+/// The field of an end, beside the generation whose place it takes.
+pub(super) const END: &str = "end";
 
-/// Above all generations: behind this entry there is none any more.
-const END: &str = "18446744073709551615-0";
-
-/// The ID of a generation's entry. A stream has no 0-0.
-pub(super) fn generation_id(generation: u64) -> String {
-    format!("{generation}-1")
+/// The times of a generation, as its field has them.
+pub(super) fn times(times: Spent) -> String {
+    format!("{} {}", times.began_at.as_micros(), times.idle_until.as_micros())
 }
 
-/// The entries of a session's line, the first one first, each with two values.
-pub(super) fn entries(session: &Session) -> Vec<(String, [(&'static str, String); 2])> {
-    let times = |times: Spent| {
-        let text = |time: Timestamp| time.as_micros().to_string();
-        [("began_at", text(times.began_at)), ("idle_until", text(times.idle_until))]
-    };
+/// The fields of a session's line.
+pub(super) fn fields(session: &Session) -> Vec<(String, String)> {
     let Generation { number, began_at, idle_until } = session.current;
-    let current = Spent { began_at, idle_until };
-    let known = [current].into_iter().chain(session.spent.iter().copied());
-    let numbers = (0..=number).rev();
-    let mut entries: Vec<_> = numbers.zip(known).map(|(number, spent)| (generation_id(number), times(spent))).collect();
-    entries.reverse();
-    let end = |ended: Ended| {
-        let at = ended.at.as_micros().to_string();
-        (END.to_owned(), [("ended_at", at), ("ended_why", ended.why.code().to_owned())])
-    };
-    entries.extend(session.ended.map(end));
-    entries
+    let known = [Spent { began_at, idle_until }].into_iter().chain(session.spent.iter().copied());
+    let mut fields: Vec<_> =
+        (0..=number).rev().zip(known).map(|(number, spent)| (number.to_string(), times(spent))).collect();
+    if let Some(Ended { at, why }) = session.ended {
+        fields.push(((number + 1).to_string(), END.to_owned()));
+        fields.push((END.to_owned(), format!("{} {}", at.as_micros(), why.code())));
+    }
+    fields
 }
 
-/// The session, if there is one; `line` has the last entry first.
-pub(super) fn read(id: String, mut fields: Fields, line: StreamRangeReply) -> Result<Option<Session>, RedisError> {
-    let end = line.ids.first().filter(|entry| entry.id == END);
-    let mut generations = line.ids.iter().skip(usize::from(end.is_some()));
-    let Some(current) = generations.next().filter(|_| !fields.is_empty()) else { return Ok(None) };
-    let number = number_of(current)?;
-    let Spent { began_at, idle_until } = times_of(current)?;
-    let mut spent = Vec::new();
-    for (expected, entry) in (0..number).rev().zip(generations).take(Session::MOST_SPENT) {
-        // After a fail-over some may be missing, and those before them are of no use.
-        if number_of(entry)? != expected {
-            break;
-        }
-        spent.push(times_of(entry)?);
+/// The session, if there is one, as it stands under these marks.
+pub(super) fn read(
+    id: String,
+    facts: Option<Vec<u8>>,
+    mut line: HashMap<String, String>,
+    marks: &[Mark],
+) -> Result<Option<Session>, RedisError> {
+    let end = line.remove(END);
+    let mut generations = BTreeMap::new();
+    for (number, times) in line.iter().filter(|(_, times)| *times != END) {
+        let number = number.parse::<u64>().map_err(|_| unreadable("a generation"))?;
+        let (began_at, idle_until) = pair(times, "a generation's times")?;
+        generations.insert(number, Spent { began_at: micros(began_at)?, idle_until: micros(idle_until)? });
     }
-    let ended =
-        end.map(|end| Ok::<_, RedisError>((self::number(end, "ended_at")?, text(end, "ended_why")?))).transpose()?;
-    let facts = fields.remove("facts").ok_or_else(|| unreadable("facts"))?;
-    let facts = Facts::from_bytes(&facts).map_err(|_| unreadable("facts"))?;
-    Ok(Some(Session {
+    let (Some(facts), Some((number, current))) = (facts, generations.pop_last()) else { return Ok(None) };
+    // After a fail-over some may be missing, and those before them are of no use.
+    let known = (0..number).rev().map_while(|number| generations.get(&number).copied());
+    let ended = match end {
+        None => None,
+        Some(end) => {
+            let (at, why) = pair(&end, "an end")?;
+            read_ended(Some(micros(at)?.as_micros()), Some(why))
+        }
+    };
+    let session = Session {
         id,
-        facts: facts.into(),
-        current: Generation { number, began_at, idle_until },
-        spent,
-        ended: ended.and_then(|(at, why)| read_ended(Some(at), Some(&why))),
-    }))
+        facts: Facts::from_bytes(&facts).map_err(|_| unreadable("facts"))?.into(),
+        current: Generation { number, began_at: current.began_at, idle_until: current.idle_until },
+        spent: known.take(Session::MOST_SPENT).collect(),
+        ended,
+    };
+    Ok(Some(Mark::seen(marks, session)))
+}
+
+/// A mark as its member has it: its moment, and when and why.
+pub(super) fn read_mark(member: &str) -> Result<Mark, RedisError> {
+    let (before, end) = pair(member, "a mark")?;
+    let (at, why) = pair(end, "a mark")?;
+    let ended = read_ended(Some(micros(at)?.as_micros()), Some(why)).ok_or_else(|| unreadable("a mark"))?;
+    Ok(Mark { before: micros(before)?, ended })
+}
+
+fn pair<'t>(text: &'t str, what: &'static str) -> Result<(&'t str, &'t str), RedisError> {
+    text.split_once(' ').ok_or_else(|| unreadable(what))
+}
+
+fn micros(text: &str) -> Result<Timestamp, RedisError> {
+    text.parse().map(Timestamp::from_micros).map_err(|_| unreadable("a time"))
 }
 
 fn unreadable(what: &'static str) -> RedisError {
@@ -73,23 +87,12 @@ fn unreadable(what: &'static str) -> RedisError {
         what.to_owned(),
     ))
 }
-
 fn text(entry: &StreamId, name: &'static str) -> Result<String, RedisError> {
     entry.get(name).ok_or_else(|| unreadable(name))
 }
 
 fn number(entry: &StreamId, name: &'static str) -> Result<i64, RedisError> {
     text(entry, name)?.parse().map_err(|_| unreadable(name))
-}
-
-fn number_of(entry: &StreamId) -> Result<u64, RedisError> {
-    let number = entry.id.split_once('-').and_then(|(number, _)| number.parse().ok());
-    number.ok_or_else(|| unreadable("a generation"))
-}
-
-fn times_of(entry: &StreamId) -> Result<Spent, RedisError> {
-    let time = |name| number(entry, name).map(Timestamp::from_micros);
-    Ok(Spent { began_at: time("began_at")?, idle_until: time("idle_until")? })
 }
 
 pub(super) fn read_feed(entry: &StreamId) -> Result<Revocation, RedisError> {

@@ -45,7 +45,11 @@ impl Wire {
 
     pub(super) async fn ask_all<T: FromRedisValue>(&self, commands: &Pipeline) -> RedisResult<T> {
         let mut wire = self.current().await?;
-        let answer = commands.query_async(&mut wire.connection).await;
+        // What the server says of the first command that failed is said, as of one that is alone.
+        let answer = commands.query_async(&mut wire.connection).await.map_err(|error: RedisError| {
+            let first = error.clone().into_server_errors().and_then(|errors| Some(errors.first()?.1.clone()));
+            first.map_or(error, RedisError::from)
+        });
         self.looked_at(wire.number, answer)
     }
 

@@ -47,7 +47,7 @@ pub(super) trait Database: Clone + fmt::Debug + Send + Sync + 'static {
     }
 
     /// Ends sessions and tells of it.
-    async fn end(&self, end: End<'_>) -> Result<u64, sqlx::Error>;
+    async fn end(&self, end: End<'_>) -> Result<Option<u64>, sqlx::Error>;
 
     /// Puts an entry on the feed.
     async fn revoke(&self, entry: Entry<'_>) -> Result<(), sqlx::Error>;

@@ -66,7 +66,10 @@ pub(super) fn session_of(row: &impl Columns) -> Result<Session, sqlx::Error> {
             idle_until: time("idle_until")?,
         },
         spent: read_spent(&row.bytes("spent")?),
-        ended: read_ended(row.maybe_number("ended_at")?, row.maybe_text("ended_why")?.as_deref()),
+        ended: match read_ended(row.maybe_number("ended_at")?, row.maybe_text("ended_why")?.as_deref()) {
+            Some(ended) => Some(ended),
+            None => read_ended(row.maybe_number("marked_at")?, row.maybe_text("marked_why")?.as_deref()),
+        },
     })
 }
 

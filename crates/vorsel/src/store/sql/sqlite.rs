@@ -54,8 +54,9 @@ const OPEN_WITHIN: Duration = Duration::from_secs(20);
 
 /// The steps from one version of the schema to the next; a file says in `user_version` how many it has taken. Times are
 /// microseconds since 1970.
-const MIGRATIONS: &[&[&str]] = &[&[
-    "CREATE TABLE vorsel_sessions (
+const MIGRATIONS: &[&[&str]] = &[
+    &[
+        "CREATE TABLE vorsel_sessions (
         id TEXT PRIMARY KEY,
         subject TEXT NOT NULL,
         started_at INTEGER NOT NULL,
@@ -68,18 +69,22 @@ const MIGRATIONS: &[&[&str]] = &[&[
         ended_why TEXT,
         purge_at INTEGER NOT NULL
     ) STRICT, WITHOUT ROWID",
-    "CREATE INDEX vorsel_sessions_by_subject ON vorsel_sessions (subject, started_at)",
-    // No renewal changes what an index is of, so none of them has to write to one.
-    "CREATE INDEX vorsel_sessions_by_purge_at ON vorsel_sessions (purge_at)",
-    "CREATE TABLE vorsel_feed (
+        "CREATE INDEX vorsel_sessions_by_subject ON vorsel_sessions (subject, started_at)",
+        // No renewal changes what an index is of, so none of them has to write to one.
+        "CREATE INDEX vorsel_sessions_by_purge_at ON vorsel_sessions (purge_at)",
+        "CREATE TABLE vorsel_feed (
         place INTEGER PRIMARY KEY AUTOINCREMENT,
         kind TEXT NOT NULL,
         name TEXT NOT NULL,
         up_to INTEGER NOT NULL,
         until INTEGER NOT NULL
     ) STRICT",
-    "CREATE INDEX vorsel_feed_by_until ON vorsel_feed (until)",
-]];
+        "CREATE INDEX vorsel_feed_by_until ON vorsel_feed (until)",
+    ],
+    &[
+        "CREATE TABLE vorsel_marks (before INTEGER PRIMARY KEY, ended_at INTEGER NOT NULL, ended_why TEXT NOT NULL) STRICT",
+    ],
+];
 
 impl SqliteStore {
     /// Opens the file, makes it and its tables if they are not there. Safe to call on every start and by several
@@ -232,7 +237,7 @@ impl Database for File {
         Ok(bound!(statement, values).execute(&self.pool).await?.rows_affected())
     }
 
-    async fn end(&self, end: End<'_>) -> Result<u64, sqlx::Error> {
+    async fn end(&self, end: End<'_>) -> Result<Option<u64>, sqlx::Error> {
         end_in_a_transaction(self, self.begin().await?, end).await
     }
 
@@ -285,6 +290,7 @@ impl File {
             ") UPDATE vorsel_sessions AS kept SET generation = next.generation, began_at = next.began_at,
                 idle_until = next.idle_until, spent = next.spent
              FROM next WHERE kept.id = next.id AND kept.generation = next.generation - 1 AND kept.ended_at IS NULL
+             AND kept.started_at >= (SELECT coalesce(max(before), -9223372036854775807) FROM vorsel_marks)
              RETURNING id, generation",
         );
         let rows = swap.build().fetch_all(&self.pool).await?;

@@ -7,26 +7,61 @@ use super::batch::{Batcher, WriteRenewals};
 use super::database::{Columns, Database, Param, Turn};
 use super::rows::{RenewalRow, Swapped, entry_of, session_of, write_spent};
 use crate::store::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
-use crate::store::end::{Cap, End, Inserted, Which};
+use crate::store::end::{Cap, End, Inserted, Mark, Which};
 use crate::store::record::Entry;
 
 const INSERT: &str = "INSERT INTO vorsel_sessions
     (id, subject, started_at, facts, generation, began_at, idle_until, spent, ended_at, ended_why, purge_at)
     VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)";
-const LOAD: &str = "SELECT * FROM vorsel_sessions WHERE id = $1";
-const OF_SUBJECT: &str = "SELECT * FROM vorsel_sessions WHERE subject = $1 ORDER BY started_at";
-const PAGE: &str = "SELECT * FROM vorsel_sessions WHERE id > $1 ORDER BY id LIMIT $2";
-const LIVE_OF_SUBJECT: &str =
-    "SELECT id FROM vorsel_sessions WHERE subject = $1 AND ended_at IS NULL AND idle_until > $2
-    ORDER BY started_at";
-const ADVANCE: &str = "UPDATE vorsel_sessions SET generation = $2, began_at = $3, idle_until = $4, spent = $5
-    WHERE id = $1 AND generation = $2 - 1 AND ended_at IS NULL";
-const END_ONE: &str = "UPDATE vorsel_sessions SET ended_at = $1, ended_why = $2 WHERE ended_at IS NULL AND id = $3
-    RETURNING id, started_at";
-const END_OF_SUBJECT: &str = "UPDATE vorsel_sessions SET ended_at = $1, ended_why = $2
-    WHERE ended_at IS NULL AND subject = $3 RETURNING id, started_at";
-const END_STARTED_BEFORE: &str = "UPDATE vorsel_sessions SET ended_at = $1, ended_why = $2
-    WHERE ended_at IS NULL AND started_at < $3 RETURNING id, started_at";
+/// A session, with what the first mark that covers it says of its end.
+macro_rules! sessions_where {
+    ($($condition:literal),+) => {
+        concat!(
+            "SELECT *,
+                (SELECT ended_at FROM vorsel_marks WHERE before > started_at ORDER BY before LIMIT 1) AS marked_at,
+                (SELECT ended_why FROM vorsel_marks WHERE before > started_at ORDER BY before LIMIT 1) AS marked_why
+             FROM vorsel_sessions WHERE ",
+            $($condition),+
+        )
+    };
+}
+
+/// The moment since which what starts is covered by no mark.
+macro_rules! since_the_marks {
+    () => {
+        "(SELECT coalesce(max(before), -9223372036854775807) FROM vorsel_marks)"
+    };
+}
+pub(super) use since_the_marks;
+
+const LOAD: &str = sessions_where!("id = $1");
+const OF_SUBJECT: &str = sessions_where!("subject = $1 ORDER BY started_at");
+const PAGE: &str = sessions_where!("id > $1 ORDER BY id LIMIT $2");
+const LIVE_OF_SUBJECT: &str = concat!(
+    "SELECT id FROM vorsel_sessions WHERE subject = $1 AND ended_at IS NULL AND idle_until > $2 AND started_at >= ",
+    since_the_marks!(),
+    " ORDER BY started_at"
+);
+const ADVANCE: &str = concat!(
+    "UPDATE vorsel_sessions SET generation = $2, began_at = $3, idle_until = $4, spent = $5
+    WHERE id = $1 AND generation = $2 - 1 AND ended_at IS NULL AND started_at >= ",
+    since_the_marks!()
+);
+const END_ONE: &str = concat!(
+    "UPDATE vorsel_sessions SET ended_at = $1, ended_why = $2 WHERE ended_at IS NULL AND id = $3 AND started_at >= ",
+    since_the_marks!(),
+    " RETURNING id"
+);
+const END_OF_SUBJECT: &str = concat!(
+    "UPDATE vorsel_sessions SET ended_at = $1, ended_why = $2
+    WHERE ended_at IS NULL AND subject = $3 AND started_at >= ",
+    since_the_marks!(),
+    " RETURNING id"
+);
+const SET_MARK: &str = "INSERT INTO vorsel_marks (before, ended_at, ended_why) SELECT $1, $2, $3
+    WHERE NOT EXISTS (SELECT 1 FROM vorsel_marks WHERE before >= $1)";
+const KEEP_MARKS: &str = "DELETE FROM vorsel_marks WHERE before NOT IN
+    (SELECT before FROM vorsel_marks ORDER BY before DESC LIMIT $1)";
 pub(super) const TELL: &str = "INSERT INTO vorsel_feed (kind, name, up_to, until) VALUES ($1, $2, $3, $4)";
 const FEED: &str = "SELECT * FROM vorsel_feed WHERE place > $1 ORDER BY place LIMIT $2";
 
@@ -110,7 +145,7 @@ async fn insert<D: Database>(database: &D, session: &Session, cap: Option<Cap>) 
     }
     let mut displaced = 0;
     for id in first {
-        displaced += carry_out(database, &mut transaction, cap.end(id)).await?;
+        displaced += carry_out(database, &mut transaction, cap.end(id)).await?.unwrap_or_default();
     }
     database.commit(transaction).await?;
     Ok(Inserted::Kept { displaced })
@@ -121,7 +156,7 @@ pub(super) async fn end_in_a_transaction<D: Database>(
     database: &D,
     mut transaction: D::Transaction,
     end: End<'_>,
-) -> Result<u64, sqlx::Error> {
+) -> Result<Option<u64>, sqlx::Error> {
     // Before any session is locked: else two of these could wait for each other.
     database.take_turn(&mut transaction, Turn::Feed).await?;
     let count = carry_out(database, &mut transaction, end).await?;
@@ -134,30 +169,35 @@ async fn carry_out<D: Database>(
     database: &D,
     transaction: &mut D::Transaction,
     end: End<'_>,
-) -> Result<u64, sqlx::Error> {
+) -> Result<Option<u64>, sqlx::Error> {
+    let (at, why) = (Param::Number(end.ended.at.as_micros()), Param::Text(end.ended.why.code()));
     let (statement, which) = match end.which {
-        Which::One(id) => (END_ONE, Param::Text(id)),
-        Which::OfSubject(subject) => (END_OF_SUBJECT, Param::Text(subject)),
-        Which::StartedBefore(moment) => (END_STARTED_BEFORE, Param::Number(moment.as_micros())),
+        Which::One(id) => (END_ONE, id),
+        Which::OfSubject(subject) => (END_OF_SUBJECT, subject),
+        Which::StartedBefore(_) => {
+            if let Some(mark) = end.mark() {
+                let values = [Param::Number(mark.before.as_micros()), at, why];
+                database.run(transaction, SET_MARK, &values).await?;
+                database.run(transaction, KEEP_MARKS, &[Param::Number(Mark::MOST as i64)]).await?;
+            }
+            tell(database, transaction, end.entry_for_all()).await?;
+            return Ok(None);
+        }
     };
-    let values = [Param::Number(end.ended.at.as_micros()), Param::Text(end.ended.why.code()), which];
-    let rows = database.run(transaction, statement, &values).await?;
-    let mut entries: Vec<_> = end.entry_for_all().into_iter().collect();
-    for row in &rows {
-        let started_at = Timestamp::from_micros(row.number("started_at")?);
-        entries.extend(end.entry_for(&row.text("id")?, started_at));
-    }
-    tell(database, transaction, &entries).await?;
-    Ok(rows.len() as u64)
+    let rows = database.run(transaction, statement, &[at, why, Param::Text(which)]).await?;
+    let ids = rows.iter().map(|row| row.text("id")).collect::<Result<Vec<_>, _>>()?;
+    tell(database, transaction, ids.iter().filter_map(|id| end.entry_for(id))).await?;
+    Ok(Some(ids.len() as u64))
 }
 
 /// Puts entries on the feed, in a transaction whose turn it is.
 async fn tell<D: Database>(
     database: &D,
     transaction: &mut D::Transaction,
-    entries: &[Revocation],
+    entries: impl IntoIterator<Item = Revocation> + Send,
 ) -> Result<(), sqlx::Error> {
-    for entry in entries {
+    let entries: Vec<_> = entries.into_iter().collect();
+    for entry in &entries {
         database.run(transaction, TELL, &columns(&Entry::of(entry))).await?;
     }
     if entries.is_empty() { Ok(()) } else { database.wake(transaction).await }
@@ -219,11 +259,9 @@ impl<S: SqlStore> SessionStore for S {
         sessions(self.database(), "list sessions", PAGE, &values).await
     }
 
-    async fn end(&self, end: End<'_>) -> Result<u64, StoreError> {
+    async fn end(&self, end: End<'_>) -> Result<Option<u64>, StoreError> {
         let database = self.database();
-        // Ending everything may take a while, and half of it is of no use.
-        let times = if matches!(end.which, Which::StartedBefore(_)) { 12 } else { 1 };
-        within(database, "end sessions", times, database.end(end)).await
+        within(database, "end sessions", 1, database.end(end)).await
     }
 
     async fn revoke(&self, revocation: &Revocation) -> Result<(), StoreError> {

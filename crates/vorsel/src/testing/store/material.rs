@@ -50,7 +50,7 @@ pub(super) async fn advance(store: &dyn SessionStore, next: &Session) -> bool {
     store.advance(&next.id, next.advance()).await.expect("advance") == Advanced::Made
 }
 
-pub(super) async fn end(store: &dyn SessionStore, which: Which<'_>, ended: Ended) -> u64 {
+pub(super) async fn end(store: &dyn SessionStore, which: Which<'_>, ended: Ended) -> Option<u64> {
     store.end(End { which, ended, until: LATER }).await.expect("end")
 }
 

@@ -15,7 +15,7 @@ use vorsel_core::{
 };
 
 use crate::random::random_id;
-use crate::store::{Advanced, Cap, Inserted, SessionStore, Which};
+use crate::store::{Advanced, Cap, Inserted, Mark, SessionStore, Which};
 use feed::{feed_after, feed_end, of_session};
 pub use feed::{
     feeds_whatever_is_revoked, misses_nothing_on_the_feed, tells_of_every_end, wakes_whoever_watches_the_feed,
@@ -35,7 +35,8 @@ pub async fn every_rule(store: Arc<dyn SessionStore>) {
     answers_whoever_still_waits(store.clone()).await;
     keeps_ended_sessions_ended(&*store).await;
     lets_no_advance_pass_an_end(store.clone()).await;
-    ends_by_subject_and_by_start(&*store).await;
+    ends_by_subject(&*store).await;
+    ends_all_of_a_time(&*store).await;
     lists_a_subject_oldest_first(&*store).await;
     lists_all_in_pages(&*store).await;
     keeps_to_the_limit_of_a_subject(&*store).await;
@@ -147,7 +148,7 @@ pub async fn keeps_advances_at_once_apart(store: Arc<dyn SessionStore>) {
             0 => (Session { current: Generation { began_at: at, ..first.current }, ..first.clone() }, None),
             1 => {
                 let ended = Ended { at, why: EndReason::SignedOut };
-                assert_eq!(end(&*store, Which::One(&first.id), ended).await, 1);
+                assert_eq!(end(&*store, Which::One(&first.id), ended).await, Some(1));
                 (next, None)
             }
             _ => (next.clone(), Some(next)),
@@ -202,14 +203,14 @@ pub async fn keeps_ended_sessions_ended(store: &dyn SessionStore) {
     for why in EndReason::ALL {
         let session = stored(store, "obs-0017").await;
         let ended = Ended { at: START.after(Duration::from_micros(7)), why };
-        assert_eq!(end(store, Which::One(&session.id), ended).await, 1);
+        assert_eq!(end(store, Which::One(&session.id), ended).await, Some(1));
         let again = Ended { at: START.after(Duration::from_secs(9)), why: EndReason::Withdrawn };
-        assert_eq!(end(store, Which::One(&session.id), again).await, 0);
+        assert_eq!(end(store, Which::One(&session.id), again).await, Some(0));
         assert!(!advance(store, &next_of(&session, START)).await, "an ended session advanced");
         assert_eq!(load(store, &session.id).await, Session { ended: Some(ended), ..session });
     }
     let nobody = Ended { at: START, why: EndReason::SignedOut };
-    assert_eq!(end(store, Which::One("nobody"), nobody).await, 0);
+    assert_eq!(end(store, Which::One("nobody"), nobody).await, Some(0));
 }
 
 /// However an end and advances fall together, the session is ended afterwards and every later step says so.
@@ -225,7 +226,7 @@ pub async fn lets_no_advance_pass_an_end(store: Arc<dyn SessionStore>) {
         let ended = Ended { at: START, why: EndReason::SignedOut };
         let ending = tokio::spawn(async move { end(&*ending, Which::One(&id), ended).await });
         let advanced = advancing.await.expect("no panic");
-        assert_eq!(ending.await.expect("no panic"), 1);
+        assert_eq!(ending.await.expect("no panic"), Some(1));
         let session = load(&*store, &first.id).await;
         assert_eq!(session.ended, Some(ended));
         assert_eq!(session.current.number, u64::from(advanced));
@@ -234,30 +235,81 @@ pub async fn lets_no_advance_pass_an_end(store: Arc<dyn SessionStore>) {
     }
 }
 
-/// Sessions end by subject and by the time they started, and no others do.
+/// Sessions end by subject, and no others do.
 ///
 /// # Panics
 /// Where the store breaks the rule.
-pub async fn ends_by_subject_and_by_start(store: &dyn SessionStore) {
-    let long_ago = Timestamp::from_secs(1_600_000_000);
-    let early = session("early", long_ago);
-    let late = session("late", long_ago.after(Duration::from_micros(1)));
-    for session in [&early, &late] {
-        store.insert(session, None).await.map(drop).expect("insert");
-    }
+pub async fn ends_by_subject(store: &dyn SessionStore) {
     let ended = Ended { at: START, why: EndReason::Withdrawn };
-    assert_eq!(end(store, Which::StartedBefore(long_ago), ended).await, 0);
-    assert_eq!(end(store, Which::StartedBefore(late.facts.started_at), ended).await, 1);
-    assert_eq!(load(store, &early.id).await.ended, Some(ended));
-    assert_eq!(load(store, &late.id).await.ended, None);
-
     let subject = random_id().expect("randomness");
     let mine = [stored(store, &subject).await, stored(store, &subject).await];
-    assert_eq!(end(store, Which::OfSubject(&subject), ended).await, 2);
+    let other = stored(store, "obs-0017").await;
+    assert_eq!(end(store, Which::OfSubject(&subject), ended).await, Some(2));
     for session in &mine {
         assert_eq!(load(store, &session.id).await.ended, Some(ended));
     }
-    assert_eq!(load(store, &late.id).await.ended, None);
+    assert_eq!(load(store, &other.id).await.ended, None);
+}
+
+/// All that started before a moment is over, wherever it is looked at, also what is stored afterwards; what started later is
+/// not; and what had ended keeps its end.
+///
+/// # Panics
+/// Where the store breaks the rule.
+pub async fn ends_all_of_a_time(store: &dyn SessionStore) {
+    let second = Timestamp::from_secs(500_000_000);
+    let moment = second.after(Duration::from_millis(500));
+    let next_second = second.after(Duration::from_secs(1));
+    let subject = random_id().expect("randomness");
+    let [early, signed_out, late] = [second, second, next_second].map(|started_at| session(&subject, started_at));
+    for session in [&early, &signed_out, &late] {
+        store.insert(session, None).await.map(drop).expect("insert");
+    }
+    let before = Ended { at: START, why: EndReason::SignedOut };
+    assert_eq!(end(store, Which::One(&signed_out.id), before).await, Some(1));
+    let ended = Ended { at: START.after(Duration::from_secs(1)), why: EndReason::Withdrawn };
+    assert_eq!(end(store, Which::StartedBefore(second), ended).await, None);
+    assert_eq!(load(store, &early.id).await.ended, None);
+    for round in 0..2 {
+        // What is said again says nothing new.
+        let ended = Ended { at: ended.at.after(Duration::from_secs(round)), ..ended };
+        assert_eq!(end(store, Which::StartedBefore(moment), ended).await, None);
+    }
+    let behind = session(&subject, second);
+    store.insert(&behind, None).await.map(drop).expect("insert");
+    let expected = [(&early, Some(ended)), (&behind, Some(ended)), (&signed_out, Some(before)), (&late, None)];
+    for (session, ended) in expected {
+        assert_eq!(load(store, &session.id).await.ended, ended);
+        let of_subject = store.of_subject(&subject).await.expect("list");
+        assert_eq!(of_subject.iter().find(|other| other.id == session.id).and_then(|other| other.ended), ended);
+        assert_eq!(advance(store, &next_of(session, START)).await, ended.is_none(), "{session:?}");
+    }
+    for session in [&early, &behind] {
+        assert_eq!(end(store, Which::One(&session.id), before).await, Some(0));
+        assert_eq!(load(store, &session.id).await.ended, Some(ended));
+        assert_eq!(load(store, &session.id).await.current.number, 0);
+    }
+    assert_eq!(end(store, Which::OfSubject(&subject), before).await, Some(1));
+
+    // A later mark leaves what the first one ended as it is; of many, the sessions of the first have the end of another.
+    let later = Ended { at: START.after(Duration::from_secs(9)), ..ended };
+    assert_eq!(end(store, Which::StartedBefore(next_second.after(Duration::from_secs(1))), later).await, None);
+    assert_eq!(load(store, &early.id).await.ended, Some(ended));
+    for number in 2..Mark::MOST as u64 + 4 {
+        let moment = next_second.after(Duration::from_secs(number));
+        assert_eq!(end(store, Which::StartedBefore(moment), later).await, None);
+    }
+    assert_eq!(load(store, &early.id).await.ended, Some(later));
+    assert!(!advance(store, &next_of(&early, START)).await);
+
+    // They don't count among those that a subject may have, and are purged like others.
+    let cap = cap(1, Beyond::Refuse);
+    let cap = Cap { now: second, ..cap };
+    let alive = session(&subject, START);
+    assert_eq!(store.insert(&alive, Some(cap)).await.expect("insert"), Inserted::Kept { displaced: 0 });
+    assert_eq!(store.purge(second.after(Duration::from_secs(400 * 86_400)), 100).await.expect("purge"), 3);
+    let left = store.of_subject(&subject).await.expect("list");
+    assert_eq!(left.iter().map(|session| &session.id).collect::<Vec<_>>(), [&late.id, &alive.id]);
 }
 
 /// The list of a subject has all of its sessions, the oldest first.
@@ -318,7 +370,7 @@ pub async fn keeps_to_the_limit_of_a_subject(store: &dyn SessionStore) {
     assert_eq!(store.load(&sessions[2].id).await.expect("load"), None);
     assert_eq!(insert(&session("somebody else", START), cap(1, Beyond::Refuse)).await, kept(0));
     let signed_out = Ended { at: START, why: EndReason::SignedOut };
-    assert_eq!(end(store, Which::One(&sessions[0].id), signed_out).await, 1);
+    assert_eq!(end(store, Which::One(&sessions[0].id), signed_out).await, Some(1));
     assert_eq!(insert(&sessions[2], cap(2, Beyond::Refuse)).await, kept(0));
 
     let before = feed_end(store).await;

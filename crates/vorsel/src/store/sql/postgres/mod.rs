@@ -11,7 +11,7 @@ use sqlx::{Executor, Row, query, raw_sql};
 use super::batch::{Batcher, WriteRenewals};
 use super::database::{Columns, Database, Param, Turn, bound, columns_of};
 use super::rows::{RenewalRow, Swapped, made_of};
-use super::store::{SqlStore, advance_one, columns, end_in_a_transaction, failed, within};
+use super::store::{SqlStore, advance_one, columns, end_in_a_transaction, failed, since_the_marks, within};
 use crate::store::contract::{Cursor, FeedWatch, StoreError};
 use crate::store::end::{End, Which};
 use crate::store::record::{Entry, steps_left};
@@ -56,8 +56,9 @@ impl Default for PostgresSettings {
 
 /// The steps from one version of the schema to the next; `vorsel_schema` says how many were taken. Times are
 /// microseconds since 1970.
-const MIGRATIONS: &[&[&str]] = &[&[
-    "CREATE TABLE vorsel_sessions (
+const MIGRATIONS: &[&[&str]] = &[
+    &[
+        "CREATE TABLE vorsel_sessions (
         id TEXT COLLATE \"C\" PRIMARY KEY,
         subject TEXT NOT NULL,
         started_at BIGINT NOT NULL,
@@ -70,24 +71,27 @@ const MIGRATIONS: &[&[&str]] = &[&[
         ended_why TEXT,
         purge_at BIGINT NOT NULL
     ) WITH (fillfactor = 70)",
-    "CREATE INDEX vorsel_sessions_by_subject ON vorsel_sessions (subject, started_at)",
-    // No renewal changes what an index is of, so none of them has to write to one.
-    "CREATE INDEX vorsel_sessions_by_purge_at ON vorsel_sessions (purge_at)",
-    "CREATE TABLE vorsel_feed (
+        "CREATE INDEX vorsel_sessions_by_subject ON vorsel_sessions (subject, started_at)",
+        // No renewal changes what an index is of, so none of them has to write to one.
+        "CREATE INDEX vorsel_sessions_by_purge_at ON vorsel_sessions (purge_at)",
+        "CREATE TABLE vorsel_feed (
         place BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
         kind TEXT NOT NULL,
         name TEXT NOT NULL,
         up_to BIGINT NOT NULL,
         until BIGINT NOT NULL
     )",
-    "CREATE INDEX vorsel_feed_by_until ON vorsel_feed (until)",
-]];
+        "CREATE INDEX vorsel_feed_by_until ON vorsel_feed (until)",
+    ],
+    &["CREATE TABLE vorsel_marks (before BIGINT PRIMARY KEY, ended_at BIGINT NOT NULL, ended_why TEXT NOT NULL)"],
+];
 
 const ADVANCE_SEVERAL: &str = "UPDATE vorsel_sessions AS kept
     SET generation = next.generation, began_at = next.began_at, idle_until = next.idle_until, spent = next.spent
     FROM unnest($1::text[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bytea[])
         AS next (id, generation, began_at, idle_until, spent)
     WHERE kept.id = next.id AND kept.generation = next.generation - 1 AND kept.ended_at IS NULL
+             AND kept.started_at >= (SELECT coalesce(max(before), -9223372036854775807) FROM vorsel_marks)
     RETURNING kept.id, kept.generation";
 
 /// Locks of a transaction: "vors" in ASCII and what it is for.
@@ -195,8 +199,6 @@ pub(crate) struct Connections {
 }
 
 const LOCK_WITHIN: &str = "SET lock_timeout = '50ms';";
-/// Ending everything takes its time.
-const NO_STATEMENT_TIMEOUT: &str = "SET LOCAL statement_timeout = '60s'";
 const LOCK_NOT_AVAILABLE: &str = "55P03";
 
 /// What the server itself sees to: that a host that is there no more holds nothing for long.
@@ -221,6 +223,8 @@ macro_rules! end_of {
             "WITH meant AS MATERIALIZED (
                 SELECT id FROM vorsel_sessions WHERE ended_at IS NULL AND ",
             $meant,
+            " AND started_at >= ",
+            since_the_marks!(),
             " ORDER BY id FOR UPDATE
              ), turn AS MATERIALIZED (
                 SELECT pg_advisory_xact_lock($5) FROM (SELECT count(*) AS count FROM meant) AS counted WHERE count > 0
@@ -306,21 +310,17 @@ impl Database for Connections {
         fetch(&self.feed, statement, values).await
     }
 
-    async fn end(&self, end: End<'_>) -> Result<u64, sqlx::Error> {
+    async fn end(&self, end: End<'_>) -> Result<Option<u64>, sqlx::Error> {
         let (statement, name) = match end.which {
             Which::One(id) => (END_ONE, id),
             Which::OfSubject(subject) => (END_OF_SUBJECT, subject),
-            Which::StartedBefore(_) => {
-                let mut transaction = self.begin().await?;
-                transaction.connection().execute(raw_sql(NO_STATEMENT_TIMEOUT)).await?;
-                return end_in_a_transaction(self, transaction, end).await;
-            }
+            Which::StartedBefore(_) => return end_in_a_transaction(self, self.begin().await?, end).await,
         };
         let (at, until) = (end.ended.at.as_micros(), end.until.as_micros());
         let values = [Param::Number(at), Param::Text(end.ended.why.code()), Param::Text(name), Param::Number(until)];
         let values = [&values[..], &[Param::Number(FEED_LOCK), Param::Text(CHANNEL)]].concat();
         let rows = fetch(&self.turns, statement, &values).await?;
-        rows.first().map_or(Ok(0), |row| Ok(row.number("count")?.max(0) as u64))
+        rows.first().map_or(Ok(Some(0)), |row| Ok(Some(row.number("count")?.max(0) as u64)))
     }
 
     async fn revoke(&self, entry: Entry<'_>) -> Result<(), sqlx::Error> {
