@@ -1,6 +1,7 @@
 //! A way to the store that can fall silent without being closed.
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU16, Ordering};
 use std::time::Duration;
 
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -14,6 +15,7 @@ pub(crate) struct Cable {
     pub(crate) port: u16,
     silent_below: Arc<watch::Sender<SilentBelow>>,
     made: Arc<std::sync::atomic::AtomicU64>,
+    leads_to: Arc<AtomicU16>,
 }
 
 impl Cable {
@@ -22,10 +24,12 @@ impl Cable {
         let here = listener.local_addr().expect("an address").port();
         let (silent_below, made) = (Arc::new(watch::Sender::new(0)), Arc::new(std::sync::atomic::AtomicU64::new(0)));
         let (silent, count) = (silent_below.clone(), made.clone());
+        let leads_to = Arc::new(AtomicU16::new(port));
+        let target = leads_to.clone();
         tokio::spawn(async move {
             while let Ok((near, _)) = listener.accept().await {
-                let number = count.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
-                let silent = silent.subscribe();
+                let number = count.fetch_add(1, Ordering::Relaxed);
+                let (silent, port) = (silent.subscribe(), target.load(Ordering::Relaxed));
                 tokio::spawn(async move {
                     let Ok(far) = TcpStream::connect(("127.0.0.1", port)).await else { return };
                     let _ = (near.set_nodelay(true), far.set_nodelay(true));
@@ -37,7 +41,12 @@ impl Cable {
                 });
             }
         });
-        Self { port: here, silent_below, made }
+        Self { port: here, silent_below, made, leads_to }
+    }
+
+    /// New connections lead to another server.
+    pub(crate) fn lead_to(&self, port: u16) {
+        self.leads_to.store(port, Ordering::Relaxed);
     }
 
     /// Nothing gets through any more, on old connections and new ones.
@@ -52,7 +61,7 @@ impl Cable {
 
     /// The connections that there are carry nothing any more; new ones do.
     pub(crate) fn lose_what_is_connected(&self) {
-        self.silent_below.send_replace(self.made.load(std::sync::atomic::Ordering::Relaxed));
+        self.silent_below.send_replace(self.made.load(Ordering::Relaxed));
     }
 }
 

@@ -1,12 +1,13 @@
 //! Drills: what the model proves, tried on running instances with the default settings, under faults, over HTTP.
 //!
-//! `cargo test -p vorsel-cli --bench drills` takes the short ones, `-- long` all of them, `-- stall`, `-- silent`, `-- hang-up`
-//! or `-- held-up` those of a kind; `redis`, `postgres` or `sqlite` beside it those on one store. One line for each; the exit status is 1 if a
+//! `cargo test -p vorsel-cli --bench drills` takes the short ones, `-- long` all of them, `-- stall`, `-- silent`, `-- hang-up`,
+//! `-- held-up` or `-- fail-over` those of a kind; `redis`, `postgres` or `sqlite` beside it those on one store. One line for each; the exit status is 1 if a
 //! promise was broken.
 #![cfg(unix)]
 
 mod cable;
 mod clients;
+mod fail_over;
 mod faults;
 mod hang_up;
 mod held_up;
@@ -67,6 +68,11 @@ impl Site {
         Instance::listening("127.0.0.1:0", &["--store", store, "--keys", &keys])
     }
 
+    /// Where a standby may have its files.
+    fn standby_folder(&self) -> &std::path::Path {
+        self.server.as_ref().expect("a server").folder()
+    }
+
     /// The file of an embedded store.
     fn file(&self) -> &str {
         self.store.trim_start_matches("sqlite:")
@@ -86,7 +92,9 @@ async fn main() -> ExitCode {
     let words: Vec<String> = std::env::args().skip(1).filter(|word| !word.starts_with("--")).collect();
     let asked = |word: &str| words.iter().any(|asked| asked == word);
     let is_long = asked("long");
-    let wanted = |kind: &str| asked(kind) || !["stall", "silent", "hang-up", "held-up"].iter().any(|kind| asked(kind));
+    let wanted = |kind: &str| {
+        asked(kind) || !["stall", "silent", "hang-up", "held-up", "fail-over"].iter().any(|kind| asked(kind))
+    };
     let mut kept = true;
     let mut tell = |outcome: Option<Outcome>| {
         if let Some(Outcome { line, kept: this }) = outcome {
@@ -105,6 +113,11 @@ async fn main() -> ExitCode {
         }
         if wanted("silent") && store != "sqlite" {
             tell(silent::drill(store).await);
+        }
+        if wanted("fail-over") && store != "sqlite" {
+            for with_loss in [false, true] {
+                tell(fail_over::drill(store, with_loss).await);
+            }
         }
         if wanted("held-up") && store == "postgres" {
             tell(held_up::by_a_dying_host(store).await);

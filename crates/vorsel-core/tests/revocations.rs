@@ -90,6 +90,54 @@ fn what_ends_sessions_leaves_a_token_without_one_alone() {
     assert!(known(Revoked::Issued { up_to: NOW }).check(&token, NOW).is_err());
 }
 
+/// A session that began long after its caller had authenticated goes by its own beginning.
+#[test]
+fn what_ends_all_of_a_time_goes_by_when_the_session_began() {
+    let key = SigningKey::generate(Algorithm::EdDsa).expect("a key");
+    let verifier =
+        Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access("https://id.skarnhill.test", AUDIENCE));
+    let draft = AccessDraft::of("obs-0017").audience(AUDIENCE).client("desk").lasting(Lifetime::minutes(5));
+    let (began_at, hour) = (NOW.before(Duration::from_secs(10)), Duration::from_secs(3_600));
+    let draft = draft.session("s1", NOW.before(hour)).session_at(began_at);
+    let token = Issuer::new("https://id.skarnhill.test", key).access(&draft, "t1", NOW).expect("a token");
+    let checked: Checked = verifier.check(&token, NOW).expect("an accepted token");
+    assert_eq!(checked.claims().session_at(), Some(began_at));
+    assert!(checked.claims().own("session_at").is_none(), "it is none of the app's own");
+    for (up_to, stands) in [(began_at.before(Duration::from_secs(1)), true), (began_at, false), (NOW, false)] {
+        assert_eq!(known(Revoked::SignIns { up_to }).check(&checked, NOW).is_ok(), stands, "{up_to}");
+    }
+}
+
+/// What is lacking is told, and with it nothing is lacking any more.
+#[test]
+fn what_another_view_lacks_is_told_as_far_as_it_must_be_remembered() {
+    let kinds = || {
+        let named = [Revoked::Token("a".to_owned()), Revoked::Session("a".to_owned()), Revoked::Key("a".to_owned())];
+        let all = [Revoked::Issued { up_to: NOW }, Revoked::SignIns { up_to: NOW }];
+        named.into_iter().chain(all).chain([in_session("a", NOW), to("a", NOW)])
+    };
+    let (here, there) = (Revocations::new(), Revocations::new());
+    for what in kinds() {
+        let one = known(what.clone());
+        let lacking = one.lacking_in(&there, NOW);
+        assert_eq!(lacking, [Revocation { what: what.clone(), until: UNTIL }]);
+        assert_eq!(one.lacking_in(&one, NOW), []);
+        assert_eq!(one.lacking_in(&there, UNTIL), [], "it need not be remembered any more");
+        // The same for less long is not enough.
+        let shorter = Revocations::new();
+        shorter.add(&Revocation { what: what.clone(), until: UNTIL.before(MICRO) });
+        assert_eq!(one.lacking_in(&shorter, NOW), lacking);
+        assert_eq!(shorter.lacking_in(&one, NOW), []);
+        here.add(&lacking[0]);
+    }
+    let earlier = |up_to| [Revoked::Issued { up_to }, to("a", up_to)];
+    earlier(NOW.before(MICRO)).into_iter().for_each(|what| there.add(&Revocation { what, until: UNTIL }));
+    let lacking = here.lacking_in(&there, NOW);
+    assert_eq!(lacking.len(), kinds().count());
+    lacking.iter().for_each(|entry| there.add(entry));
+    assert_eq!(here.lacking_in(&there, NOW), []);
+}
+
 /// Of what happens within one second nobody can tell the order, so tokens are issued in the next one, and what is revoked again
 /// reaches as far.
 #[test]

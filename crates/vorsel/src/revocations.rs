@@ -8,10 +8,10 @@ use std::time::{Duration, Instant};
 use tokio::sync::Mutex;
 use tokio::task::JoinHandle;
 use tokio::time::{sleep, timeout};
-use vorsel_core::{Checked, Finding, Revocations, Silences, Timestamp};
+use vorsel_core::{Checked, EndReason, Ended, Finding, Revocation, Revocations, Revoked, Silences, Timestamp};
 
 use crate::clock::{Clock, SystemClock};
-use crate::store::{Cursor, SessionStore, StoreError};
+use crate::store::{Cursor, End, SessionStore, StoreError, Which};
 use crate::waiting::told;
 
 /// This instance's view of what is revoked.
@@ -36,6 +36,8 @@ struct Shared {
     since: Instant,
     /// When the feed was last read to its end, in milliseconds after `since`.
     heard_at: AtomicU64,
+    /// What is known here and another feed in the place of the one that was read does not have.
+    lost: std::sync::Mutex<Vec<Revocation>>,
 }
 
 struct Following(JoinHandle<()>);
@@ -82,6 +84,7 @@ impl LiveRevocations {
             silences: Arc::default(),
             since: Instant::now(),
             heard_at: AtomicU64::new(0),
+            lost: std::sync::Mutex::default(),
         };
         told("the store's feed", shared.catch_up()).await?;
         let shared = Arc::new(shared);
@@ -129,17 +132,37 @@ impl Shared {
     /// How many entries there were.
     async fn catch_up(&self) -> Result<usize, StoreError> {
         let (mut cursor, mut count) = (self.cursor.lock().await, 0);
+        // What the feed has that is read from its beginning again.
+        let mut anew = None::<Revocations>;
         loop {
             let (asked_at, asked) = (self.since.elapsed(), self.clock.now());
             let page = self.store.feed(cursor.as_ref(), PAGE).await;
             let now = self.clock.now();
             note(&self.silences, &page, asked, now);
             let page = page?;
+            if page.is_anew {
+                anew = Some(Revocations::new());
+            }
+            if let Some(anew) = &anew {
+                page.entries.iter().for_each(|entry| anew.add(entry));
+            }
             page.entries.iter().filter(|entry| now < entry.until).for_each(|entry| self.known.add(entry));
             *cursor = page.cursor;
             count += page.entries.len();
             if page.entries.len() < PAGE as usize {
                 self.heard_at.fetch_max(asked_at.as_millis() as u64, Ordering::Relaxed);
+                if let Some(anew) = anew {
+                    let lost = self.known.lacking_in(&anew, now);
+                    if !lost.is_empty() {
+                        let count = lost.len();
+                        tracing::error!(
+                            target: "vorsel::revocations",
+                            "the feed is another one than was read before, as after a fail-over or a restored copy: {count} of \
+                             the entries known here are not on it, and are put there again"
+                        );
+                        *lock(&self.lost) = lost;
+                    }
+                }
                 return Ok(count);
             }
         }
@@ -168,6 +191,7 @@ impl Shared {
                 continue;
             }
             *pause = SHORTEST_PAUSE;
+            self.tell_again().await?;
             if forgot_at.elapsed() > FORGET_EVERY {
                 self.known.forget(self.clock.now());
                 forgot_at = Instant::now();
@@ -177,6 +201,38 @@ impl Shared {
             was_told = grown.is_ok();
             grown.unwrap_or(Ok(()))?;
         }
+    }
+}
+
+/// How many entries are put on the feed again at a time; in between it is read.
+const AGAIN_AT_ONCE: usize = 100;
+
+impl Shared {
+    /// Puts on the feed again what it has lost, and ends again what has ended.
+    async fn tell_again(&self) -> Result<(), StoreError> {
+        for _ in 0..AGAIN_AT_ONCE {
+            // It is taken off only when it is done. If the list is another one by then, it is told once more.
+            let Some(entry) = lock(&self.lost).last().cloned() else { return Ok(()) };
+            let now = self.clock.now();
+            let ended = Ended { at: now, why: EndReason::Withdrawn };
+            let end = |which| End { which, ended, until: entry.until };
+            let is_told = match &entry.what {
+                Revoked::Session(id) => self.store.end(end(Which::One(id))).await? == Some(1),
+                Revoked::SignIns { up_to } => {
+                    let moment = up_to.after(Duration::from_micros(1));
+                    self.store.end(end(Which::StartedBefore(moment))).await?.is_none()
+                }
+                _ => false,
+            };
+            if !is_told {
+                self.store.revoke(&entry).await?;
+            }
+            let mut lost = lock(&self.lost);
+            if lost.last() == Some(&entry) {
+                lost.pop();
+            }
+        }
+        Ok(())
     }
 }
 

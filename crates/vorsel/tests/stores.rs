@@ -211,3 +211,103 @@ async fn a_line_in_redis_with_a_gap_tells_of_the_generations_after_it() {
     let loaded = store.load(&session.id).await.expect("load").expect("the session");
     assert_eq!((loaded.current.number, loaded.spent.len()), (6, 1));
 }
+
+async fn asked<T: redis::FromRedisValue>(url: &str, command: &mut redis::Cmd) -> T {
+    let client = redis::Client::open(url).expect("an address");
+    let mut connection = client.get_multiplexed_async_connection().await.expect("a connection");
+    command.query_async(&mut connection).await.expect("an answer")
+}
+
+/// A place that is taken in a session that was purged meanwhile is given back.
+#[tokio::test]
+async fn a_renewal_in_redis_brings_no_purged_session_back() {
+    let Some(server) = shared(Kind::Redis) else { return };
+    let url = server.empty_database();
+    let store = RedisStore::connect(&url).await.expect("a store");
+    let _kept = store.insert(&session(), None).await.expect("insert");
+    let long_after = now().after(std::time::Duration::from_secs(400 * 86_400));
+    assert_eq!(store.purge(long_after, 10).await.expect("purge"), 1);
+    assert_eq!(advance(&store, &session(), 1).await, Advanced::Lost);
+    assert_eq!(store.load("s1").await.expect("load"), None);
+    let keys: Vec<String> = asked(&url, redis::cmd("KEYS").arg("*")).await;
+    assert_eq!(keys, ["vorsel:schema"]);
+}
+
+/// Two apps on one server do not meet, and what the first form of the sessions has is found in the present one.
+#[tokio::test]
+async fn sessions_of_the_first_form_in_redis_are_there_in_the_present_one() {
+    let Some(server) = shared(Kind::Redis) else { return };
+    let url = server.empty_database();
+    let (facts, times) = (session().facts.to_bytes().to_vec(), ["began_at", "11", "idle_until", "9000000000000000"]);
+    for id in ["s1", "s2"] {
+        let (hash, line) = (format!("vorsel:session:{id}"), format!("vorsel:line:{id}"));
+        let _: i64 =
+            asked(&url, redis::cmd("HSET").arg(&hash).arg("subject").arg("obs-0017").arg("facts").arg(&facts)).await;
+        for generation in 0..40 {
+            let _: String = asked(&url, redis::cmd("XADD").arg(&line).arg(format!("{generation}-1")).arg(&times)).await;
+        }
+        let _: i64 = asked(&url, redis::cmd("ZADD").arg("vorsel:subject:obs-0017").arg(1).arg(id)).await;
+        let _: i64 = asked(&url, redis::cmd("ZADD").arg("vorsel:ids").arg(0).arg(id)).await;
+        let _: i64 = asked(&url, redis::cmd("ZADD").arg("vorsel:idle").arg(9_000_000_000_000_000_i64).arg(id)).await;
+        let _: i64 = asked(&url, redis::cmd("ZADD").arg("vorsel:started").arg(1).arg(id)).await;
+    }
+    let end = ["ended_at", "77", "ended_why", "signed-out"];
+    let _: String = asked(&url, redis::cmd("XADD").arg("vorsel:line:s2").arg("18446744073709551615-0").arg(&end)).await;
+    let _: () = asked(&url, redis::cmd("SET").arg("vorsel:schema").arg(1)).await;
+
+    let mut settings = vorsel::store::RedisSettings::default();
+    settings.prefix = "another:".to_owned();
+    let other = RedisStore::connect_with(&url, settings).await.expect("a store");
+    assert_eq!(other.page(None, 10).await.expect("a page"), []);
+    for _ in 0..2 {
+        let store = RedisStore::connect(&url).await.expect("a store");
+        let sessions = store.of_subject("obs-0017").await.expect("a list");
+        let seen: Vec<_> = sessions
+            .iter()
+            .map(|session| (&session.id[..], session.current.number, session.spent.len(), session.ended.is_some()))
+            .collect();
+        assert_eq!(seen, [("s1", 39, 32, false), ("s2", 39, 32, true)]);
+        assert_eq!(sessions[1].ended.map(|ended| (ended.at.as_micros(), ended.why.code())), Some((77, "signed-out")));
+    }
+    let store = RedisStore::connect(&url).await.expect("a store");
+    assert_eq!(advance(&store, &session(), 40).await, Advanced::Made);
+    let left: u64 = asked(&url, redis::cmd("EXISTS").arg("vorsel:started")).await;
+    assert_eq!((left, other.purge(vorsel::Timestamp::MAX, 10).await.expect("purge")), (0, 0));
+}
+
+/// DESIGN.md's figures, with scopes and a device of 20 letters.
+#[tokio::test]
+async fn a_session_in_redis_costs_what_is_stated() {
+    const COUNT: u64 = 2_000;
+    let Some(server) = servers::start(Kind::Redis) else { return };
+    let url = server.empty_database();
+    let store = RedisStore::connect(&url).await.expect("a store");
+    let memory = async || -> u64 {
+        let told: String = asked(&url, redis::cmd("INFO").arg("memory")).await;
+        let used = told.lines().find_map(|line| line.strip_prefix("used_memory:")).expect("a figure");
+        used.trim().parse().expect("a number")
+    };
+    let before = memory().await;
+    let scopes = vorsel::Scopes::parse("exposures:read logs:read").expect("scopes");
+    let sessions: Vec<_> = (0..COUNT)
+        .map(|number| {
+            let seed = SessionSeed::new(format!("{number:022}"), [7; 32]);
+            let sign_in =
+                SignIn::new(format!("obs-{number:04}"), "desk").device("dome terminal number").scopes(scopes.clone());
+            Session::begin(seed, sign_in, &SessionLimits::default(), now())
+        })
+        .collect();
+    for session in &sessions {
+        let _kept = store.insert(session, None).await.expect("insert");
+    }
+    let first = memory().await;
+    let each = (first - before) / COUNT;
+    for number in 1..=8 {
+        for session in &sessions {
+            assert_eq!(advance(&store, session, number).await, Advanced::Made);
+        }
+    }
+    let further = (memory().await - first) / COUNT / 8;
+    println!("{each} bytes a session, {further} for each further generation");
+    assert!(each <= 1_000 && further <= 40, "{each} bytes a session, {further} for each further generation");
+}

@@ -208,6 +208,40 @@ impl Revocations {
         forgotten
     }
 
+    /// What is known here and has to be remembered at `now`, but is not known there, or not for as long.
+    #[must_use]
+    pub fn lacking_in(&self, there: &Self, now: Timestamp) -> Vec<Revocation> {
+        let mut lacking = Vec::new();
+        let mut hold = |what: Revoked, here: Within, there: Within| {
+            if now < here.until && (there.up_to < here.up_to || there.until < here.until) {
+                lacking.push(Revocation { what, until: here.until });
+            }
+        };
+        let mut by_name = |here: &Entries<Timestamp>, there: &Entries<Timestamp>, what: fn(String) -> Revoked| {
+            let of = |until: Timestamp| Within { up_to: Timestamp::MIN, until };
+            for (name, until) in &here.pin() {
+                hold(what(name.to_string()), of(*until), of(there.pin().get(name).copied().unwrap_or(Timestamp::MIN)));
+            }
+        };
+        by_name(&self.tokens, &there.tokens, Revoked::Token);
+        by_name(&self.sessions, &there.sessions, Revoked::Session);
+        by_name(&self.keys, &there.keys, Revoked::Key);
+        let mut by_moment =
+            |here: &Entries<Within>, there: &Entries<Within>, what: fn(String, Timestamp) -> Revoked| {
+                let never = Within { up_to: Timestamp::MIN, until: Timestamp::MIN };
+                for (name, within) in &here.pin() {
+                    let there = there.pin().get(name).copied().unwrap_or(never);
+                    hold(what(name.to_string(), within.up_to), *within, there);
+                }
+            };
+        by_moment(&self.in_sessions, &there.in_sessions, |session, up_to| Revoked::IssuedInSession { session, up_to });
+        by_moment(&self.to_subjects, &there.to_subjects, |subject, up_to| Revoked::IssuedTo { subject, up_to });
+        let (issued, sign_ins) = (self.issued.load(), self.sign_ins.load());
+        hold(Revoked::Issued { up_to: issued.up_to }, issued, there.issued.load());
+        hold(Revoked::SignIns { up_to: sign_ins.up_to }, sign_ins, there.sign_ins.load());
+        lacking
+    }
+
     /// How many entries there are, besides those for all tokens and all sign-ins.
     #[must_use]
     pub fn len(&self) -> usize {

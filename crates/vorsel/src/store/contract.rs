@@ -85,7 +85,10 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     /// If the store fails.
     async fn revoke(&self, revocation: &Revocation) -> Result<(), StoreError>;
 
-    /// The next entries of the feed after a cursor, or from its beginning, at most `limit` of them.
+    /// The next entries of the feed after a cursor, or from its beginning, at most `limit` of them. Where the entry that the cursor
+    /// stands behind is not there any more, another feed may be in the place of the one that was read: after a fail-over that
+    /// has lost the last moments, a restored copy, an emptied server. Then the page is from the beginning and
+    /// [says so](FeedPage::is_anew). A purge of that entry looks the same, and does no harm.
     ///
     /// # Errors
     /// If the store fails, or the cursor is not one of this store's.
@@ -155,6 +158,8 @@ pub struct FeedPage {
     pub entries: Vec<Revocation>,
     /// Where to go on; none if there was nothing yet.
     pub cursor: Option<Cursor>,
+    /// Whether this is the beginning, although a cursor was given.
+    pub is_anew: bool,
 }
 
 /// The store could not do what it was asked. Nothing was half done.

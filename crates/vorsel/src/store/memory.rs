@@ -10,6 +10,7 @@ use vorsel_core::{Advance, Revocation, Session, Timestamp};
 
 use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
 use super::end::{Cap, End, Inserted, Mark, Which};
+use super::entry::{cursor_behind, place_of};
 
 /// Keeps sessions in memory. They are gone with the process.
 #[derive(Debug, Default)]
@@ -92,7 +93,7 @@ impl SessionStore for MemoryStore {
             let mut live = kept.seen(of_subject);
             live.retain(|other| other.is_live(cap.now));
             live.sort_by_key(|other| other.facts.started_at);
-            let live: Vec<_> = live.into_iter().map(|other| other.id.clone()).collect();
+            let live: Vec<_> = live.into_iter().map(|other| other.id).collect();
             let Some(first) = cap.making_way(&live) else { return Ok(Inserted::Full) };
             displaced = first.iter().filter_map(|id| self.carry_out(&mut kept, cap.end(id))).sum();
         }
@@ -145,9 +146,12 @@ impl SessionStore for MemoryStore {
     async fn feed(&self, after: Option<&Cursor>, limit: u32) -> Result<FeedPage, StoreError> {
         let last = after.map_or(Ok(0), place).map_err(|error| StoreError::new("read the feed", error))?;
         let kept = self.kept();
-        let page: Vec<_> = kept.feed.range(last + 1..).take(limit as usize).collect();
-        let cursor = page.last().map(|(place, _)| Cursor::new(place.to_string())).or_else(|| after.cloned());
-        Ok(FeedPage { entries: page.into_iter().map(|(_, entry)| entry.clone()).collect(), cursor })
+        let is_anew = after.is_some() && !kept.feed.contains_key(&last);
+        let from = if is_anew { 0 } else { last + 1 };
+        let page: Vec<_> = kept.feed.range(from..).take(limit as usize).collect();
+        let go_on = after.filter(|_| !is_anew).cloned();
+        let cursor = page.last().map(|(place, entry)| cursor_behind(place, entry)).or(go_on);
+        Ok(FeedPage { entries: page.into_iter().map(|(_, entry)| entry.clone()).collect(), cursor, is_anew })
     }
 
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
@@ -167,7 +171,7 @@ impl SessionStore for MemoryStore {
 }
 
 fn place(cursor: &Cursor) -> Result<u64, std::num::ParseIntError> {
-    cursor.as_str().parse()
+    place_of(cursor).parse()
 }
 
 struct MemoryWatch(watch::Receiver<u64>);

@@ -2,6 +2,7 @@
 
 mod contract;
 mod end;
+mod entry;
 mod memory;
 #[cfg(any(feature = "postgres", feature = "redis", feature = "sqlite"))]
 mod record;

@@ -10,29 +10,6 @@ pub(super) fn read_ended(at: Option<i64>, why: Option<&str>) -> Option<Ended> {
     at.map(|at| Ended { at: Timestamp::from_micros(at), why })
 }
 
-/// An entry of the feed in columns.
-pub(super) struct Entry<'r> {
-    pub(super) kind: &'static str,
-    pub(super) name: &'r str,
-    pub(super) up_to: i64,
-    pub(super) until: i64,
-}
-
-impl<'r> Entry<'r> {
-    pub(super) fn of(revocation: &'r Revocation) -> Self {
-        let (kind, name, up_to) = match &revocation.what {
-            Revoked::Token(id) => ("token", id.as_str(), 0),
-            Revoked::Session(id) => ("session", id.as_str(), 0),
-            Revoked::Key(id) => ("key", id.as_str(), 0),
-            Revoked::SignIns { up_to } => ("sign-ins", "", up_to.as_micros()),
-            Revoked::IssuedInSession { session, up_to } => ("issued-in-session", session.as_str(), up_to.as_micros()),
-            Revoked::IssuedTo { subject, up_to } => ("issued-to", subject.as_str(), up_to.as_micros()),
-            Revoked::Issued { up_to } => ("issued", "", up_to.as_micros()),
-        };
-        Self { kind, name, up_to, until: revocation.until.as_micros() }
-    }
-}
-
 /// Reads an entry. One of a kind that a later release has brought in is taken for all tokens up to the moment it was
 /// written for: too much is refused rather than too little.
 pub(super) fn read_entry(kind: &str, name: String, up_to: i64, until: i64) -> Revocation {

@@ -81,13 +81,13 @@ fn in_path(program: &str) -> Option<PathBuf> {
 }
 
 /// Debian keeps them out of the path.
-fn postgres_program(name: &str) -> Option<PathBuf> {
+pub(crate) fn postgres_program(name: &str) -> Option<PathBuf> {
     let versions = fs::read_dir("/usr/lib/postgresql").ok()?;
     let paths = versions.flatten().map(|version| version.path().join("bin").join(name));
     paths.filter(|path| path.exists()).max().or_else(|| in_path(name))
 }
 
-fn free_port() -> u16 {
+pub(crate) fn free_port() -> u16 {
     TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a free port").port()
 }
 
@@ -97,7 +97,7 @@ fn is_root() -> bool {
 }
 
 /// PostgreSQL refuses to run as root, so root runs it as the user its package made.
-fn as_postgres(program: &Path) -> Vec<String> {
+pub(crate) fn as_postgres(program: &Path) -> Vec<String> {
     let program = program.to_str().expect("a path in UTF-8").to_owned();
     if !is_root() {
         return vec![program];

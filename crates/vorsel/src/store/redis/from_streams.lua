@@ -6,7 +6,8 @@ for _, id in ipairs(redis.call('ZRANGE', IDS, 0, -1)) do
     redis.call('DEL', SESSIONS .. id, LINES .. id)
     local ended = line[1][1] == LAST and table.remove(line, 1)
     for at = 1, math.min(#line, MOST) do
-      redis.call('HSET', LINES .. id, line[at][1]:match('^%d+'), line[at][2][2] .. ' ' .. line[at][2][4])
+      local began_at = tonumber(line[at][2][2])
+      redis.call('HSET', LINES .. id, line[at][1]:match('^%d+'), string.format('%x %x', began_at, line[at][2][4] - began_at))
     end
     if ended then finish(id, tonumber(line[1][1]:match('^%d+')), ended[2][2], ended[2][4]) end
     if facts then redis.call('SET', SESSIONS .. id, facts) end

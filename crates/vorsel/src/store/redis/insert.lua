@@ -9,7 +9,7 @@ if may_stay >= 0 then
   local live = {}
   for _, other in ipairs(redis.call('ZRANGE', SUBJECTS .. subject, 0, -1)) do
     local current, idle_until, has_ended = state_of(other)
-    if idle_until and not has_ended and tonumber(idle_until) > tonumber(now) then live[#live + 1] = { other, current } end
+    if idle_until and not has_ended and idle_until > tonumber(now) then live[#live + 1] = { other, current } end
   end
   excess = math.max(0, #live - may_stay)
   if excess > 0 and refuses then return -2 end

@@ -3,11 +3,16 @@ local SESSIONS, LINES, SUBJECTS, IDLE, IDS, MARKS, FEED, UNTIL = unpack(KEYS)
 -- A session's line: a hash with a field for each generation, under its number. An end has a field of its own, and takes the
 -- place of the next generation. Gives the current one, until when it can be renewed, and whether the session has ended.
 local function state_of(id)
-  local line, current, idle_until, has_ended = redis.call('HGETALL', LINES .. id), -1, nil, false
+  local line, current, times, has_ended = redis.call('HGETALL', LINES .. id), -1, nil, false
   for at = 1, #line, 2 do
     local number, value = tonumber(line[at]), line[at + 1]
     if not number then has_ended = true
-    elseif number > current and value ~= 'end' then current, idle_until = number, value:match(' (.+)') end
+    elseif number > current and value ~= 'end' then current, times = number, value end
+  end
+  local idle_until
+  if times then
+    local began_at, later = times:match('(%x+) (%x+)')
+    idle_until = tonumber(began_at, 16) + tonumber(later, 16)
   end
   local mark = redis.call('ZREVRANGE', MARKS, 0, 0, 'WITHSCORES')[2]
   if mark and not has_ended and idle_until then

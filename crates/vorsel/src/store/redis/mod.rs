@@ -16,7 +16,8 @@ use vorsel_core::{Advance, Generation, Revocation, Session, Spent, Timestamp};
 
 use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
 use super::end::{Cap, End, Inserted, Mark, Which};
-use super::record::{Entry, steps_left};
+use super::entry::{Entry, cursor_behind, place_of};
+use super::record::steps_left;
 use crate::waiting::told;
 use keys::Keys;
 use record::{END, fields, read, read_feed, read_mark, times};
@@ -307,16 +308,27 @@ impl SessionStore for RedisStore {
     /// The server numbers the entries of a stream in the order in which they can be seen.
     async fn feed(&self, after: Option<&Cursor>, limit: u32) -> Result<FeedPage, StoreError> {
         let wrong = failed("read the feed");
-        let from = after.map_or_else(|| "-".to_owned(), |cursor| format!("({}", cursor.as_str()));
-        let mut range = cmd("XRANGE");
-        range.arg(self.keys.feed()).arg(from).arg("+").arg("COUNT").arg(limit);
-        let range: StreamRangeReply = self.wire.ask(&range).await.map_err(&wrong)?;
-        let mut page = FeedPage { entries: Vec::with_capacity(range.ids.len()), cursor: after.cloned() };
-        for entry in range.ids {
-            page.entries.push(read_feed(&entry).map_err(&wrong)?);
-            page.cursor = Some(Cursor::new(entry.id));
+        let page_from = async |place: &str, limit| {
+            let mut range = cmd("XRANGE");
+            range.arg(self.keys.feed()).arg(place).arg("+").arg("COUNT").arg(limit);
+            let range: StreamRangeReply = self.wire.ask(&range).await?;
+            let read = range.ids.into_iter().map(|entry| Ok((read_feed(&entry)?, entry.id)));
+            read.collect::<Result<Vec<_>, RedisError>>()
+        };
+        let (place, more) = after.map_or(("-", 0), |cursor| (place_of(cursor), 1));
+        // With the entry that the cursor stands behind, which is known again.
+        let mut found = page_from(place, u64::from(limit) + more).await.map_err(&wrong)?;
+        let first = found.first().map(|(entry, id)| cursor_behind(id, entry));
+        let is_anew = after.is_some() && first.as_ref() != after;
+        if is_anew {
+            found = page_from("-", limit.into()).await.map_err(&wrong)?;
+        } else if after.is_some() {
+            found.remove(0);
         }
-        Ok(page)
+        let last = found.last().map(|(entry, id)| cursor_behind(id, entry));
+        let go_on = after.filter(|_| !is_anew).cloned();
+        let entries = found.into_iter().map(|(entry, _)| entry).collect();
+        Ok(FeedPage { entries, cursor: last.or(go_on), is_anew })
     }
 
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
@@ -349,7 +361,7 @@ impl FeedWatch for Blocked {
     async fn grown(&mut self, after: Option<&Cursor>) -> Result<(), StoreError> {
         let mut read = cmd("XREAD");
         read.arg("COUNT").arg(1).arg("BLOCK").arg(BLOCK.as_millis() as u64).arg("STREAMS").arg(&self.feed);
-        read.arg(after.map_or("0", Cursor::as_str));
+        read.arg(after.map_or("0", place_of));
         let answer = tokio::time::timeout(ANSWER_WITHIN, read.query_async::<Value>(&mut self.connection)).await;
         match answer {
             Ok(answer) => answer.map(drop).map_err(failed("watch the feed")),

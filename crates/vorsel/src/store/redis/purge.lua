@@ -11,8 +11,8 @@ for _, id in ipairs(redis.call('ZRANGEBYSCORE', IDLE, '-inf', before, 'LIMIT', 0
   if count == tonumber(limit) then break end
   local _, idle_until = state_of(id)
   local facts = redis.call('GET', SESSIONS .. id)
-  if facts and idle_until and tonumber(idle_until) >= tonumber(ARGV[1]) then
-    redis.pcall('ZADD', IDLE, idle_until, id)
+  if facts and idle_until and idle_until >= tonumber(ARGV[1]) then
+    redis.pcall('ZADD', IDLE, string.format('%.0f', idle_until), id)
   else
     if facts then
       redis.call('ZREM', SUBJECTS .. cjson.decode(facts).sub, id)

@@ -12,9 +12,19 @@ use crate::store::record::{read_ended, read_entry};
 /// The field of an end, beside the generation whose place it takes.
 pub(super) const END: &str = "end";
 
-/// The times of a generation, as its field has them.
+/// The times of a generation, as its field has them: the first, and how much later the second is, in microseconds and with
+/// as few digits as there can be, since there are many of them.
 pub(super) fn times(times: Spent) -> String {
-    format!("{} {}", times.began_at.as_micros(), times.idle_until.as_micros())
+    let (began_at, idle_until) = (times.began_at.as_micros(), times.idle_until.as_micros());
+    format!("{:x} {:x}", began_at, idle_until.wrapping_sub(began_at))
+}
+
+fn read_times(text: &str) -> Result<Spent, RedisError> {
+    let number = |text| u64::from_str_radix(text, 16).map(u64::cast_signed).map_err(|_| unreadable("a time"));
+    let (began_at, later) = pair(text, "a generation's times")?;
+    let (began_at, later) = (number(began_at)?, number(later)?);
+    let time = Timestamp::from_micros;
+    Ok(Spent { began_at: time(began_at), idle_until: time(began_at.wrapping_add(later)) })
 }
 
 /// The fields of a session's line.
@@ -41,8 +51,7 @@ pub(super) fn read(
     let mut generations = BTreeMap::new();
     for (number, times) in line.iter().filter(|(_, times)| *times != END) {
         let number = number.parse::<u64>().map_err(|_| unreadable("a generation"))?;
-        let (began_at, idle_until) = pair(times, "a generation's times")?;
-        generations.insert(number, Spent { began_at: micros(began_at)?, idle_until: micros(idle_until)? });
+        generations.insert(number, read_times(times)?);
     }
     let (Some(facts), Some((number, current))) = (facts, generations.pop_last()) else { return Ok(None) };
     // After a fail-over some may be missing, and those before them are of no use.

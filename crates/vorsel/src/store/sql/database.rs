@@ -7,7 +7,7 @@ use async_trait::async_trait;
 
 use crate::store::contract::{FeedWatch, StoreError};
 use crate::store::end::End;
-use crate::store::record::Entry;
+use crate::store::entry::Entry;
 
 /// A database that carries statements out. Parameters are `$1`, `$2` and so on in both dialects.
 #[async_trait]

@@ -15,7 +15,8 @@ use super::rows::{RenewalRow, Swapped, made_of};
 use super::store::{SqlStore, TELL, advance_one, columns, end_in_a_transaction, failed, within};
 use crate::store::contract::{Cursor, FeedWatch, StoreError};
 use crate::store::end::End;
-use crate::store::record::{Entry, steps_left};
+use crate::store::entry::Entry;
+use crate::store::record::steps_left;
 use crate::waiting::told;
 
 /// Keeps sessions in a SQLite file.

@@ -8,7 +8,7 @@ use super::database::{Columns, Database, Param, Turn};
 use super::rows::{RenewalRow, Swapped, entry_of, session_of, write_spent};
 use crate::store::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
 use crate::store::end::{Cap, End, Inserted, Mark, Which};
-use crate::store::record::Entry;
+use crate::store::entry::{Entry, cursor_behind, place_of};
 
 const INSERT: &str = "INSERT INTO vorsel_sessions
     (id, subject, started_at, facts, generation, began_at, idle_until, spent, ended_at, ended_why, purge_at)
@@ -32,6 +32,7 @@ macro_rules! since_the_marks {
         "(SELECT coalesce(max(before), -9223372036854775807) FROM vorsel_marks)"
     };
 }
+#[cfg(feature = "postgres")]
 pub(super) use since_the_marks;
 
 const LOAD: &str = sessions_where!("id = $1");
@@ -63,7 +64,7 @@ const SET_MARK: &str = "INSERT INTO vorsel_marks (before, ended_at, ended_why) S
 const KEEP_MARKS: &str = "DELETE FROM vorsel_marks WHERE before NOT IN
     (SELECT before FROM vorsel_marks ORDER BY before DESC LIMIT $1)";
 pub(super) const TELL: &str = "INSERT INTO vorsel_feed (kind, name, up_to, until) VALUES ($1, $2, $3, $4)";
-const FEED: &str = "SELECT * FROM vorsel_feed WHERE place > $1 ORDER BY place LIMIT $2";
+const FEED: &str = "SELECT * FROM vorsel_feed WHERE place >= $1 ORDER BY place LIMIT $2";
 
 /// A store on a SQL database.
 pub(super) trait SqlStore: std::fmt::Debug + Send + Sync {
@@ -270,20 +271,33 @@ impl<S: SqlStore> SessionStore for S {
     }
 
     async fn feed(&self, after: Option<&Cursor>, limit: u32) -> Result<FeedPage, StoreError> {
-        let (database, action) = (self.database(), "read the feed");
-        let place = after.map_or(Ok(0), |cursor| cursor.as_str().parse());
-        let place: i64 = place.map_err(|error| StoreError::new(action, error))?;
-        let read = async {
-            let rows = database.read_feed(FEED, &[Param::Number(place), Param::Number(limit.into())]).await?;
-            let mut page = FeedPage { entries: Vec::with_capacity(rows.len()), cursor: after.cloned() };
-            for row in &rows {
-                let (entry, place) = entry_of(row)?;
-                page.entries.push(entry);
-                page.cursor = Some(Cursor::new(place.to_string()));
-            }
-            Ok(page)
+        const ACTION: &str = "read the feed";
+        let database = self.database();
+        let place = match after {
+            Some(cursor) => place_of(cursor).parse::<i64>().map_err(|error| StoreError::new(ACTION, error))?,
+            None => i64::MIN,
         };
-        within(database, action, 1, read).await
+        // With the entry that the cursor stands behind, which is known again.
+        let limit = i64::from(limit);
+        let page_from = async |place, limit| {
+            let rows = database.read_feed(FEED, &[Param::Number(place), Param::Number(limit)]).await?;
+            rows.iter().map(entry_of).collect::<Result<Vec<_>, sqlx::Error>>()
+        };
+        let read = async {
+            let mut rows = page_from(place, limit + i64::from(after.is_some())).await?;
+            let first = rows.first().map(|(entry, place)| cursor_behind(place, entry));
+            let is_anew = after.is_some() && first.as_ref() != after;
+            if is_anew {
+                rows = page_from(i64::MIN, limit).await?;
+            } else if after.is_some() {
+                rows.remove(0);
+            }
+            let last = rows.last().map(|(entry, place)| cursor_behind(place, entry));
+            let go_on = after.filter(|_| !is_anew).cloned();
+            let entries = rows.into_iter().map(|(entry, _)| entry).collect();
+            Ok(FeedPage { entries, cursor: last.or(go_on), is_anew })
+        };
+        within(database, ACTION, 1, read).await
     }
 
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {

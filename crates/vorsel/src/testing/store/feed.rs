@@ -92,6 +92,27 @@ pub async fn feeds_whatever_is_revoked(store: &dyn SessionStore) {
     assert!(store.feed(Some(&Cursor::new("nowhere")), 1).await.is_err());
 }
 
+/// A reader whose last entry is not there any more reads from the beginning, and is told so; then it goes on as before.
+///
+/// # Panics
+/// Where the store breaks the rule.
+pub async fn begins_the_feed_anew_where_it_is_another(store: &dyn SessionStore) {
+    let past = Timestamp::from_secs(1_000_000_000);
+    let stays = Revocation { until: LATER.after(Duration::from_secs(1)), ..of_session("stays") };
+    store.revoke(&stays).await.expect("an entry on the feed");
+    store.revoke(&Revocation { until: past, ..of_session("goes") }).await.expect("an entry on the feed");
+    let end = feed_end(store).await;
+    let page = store.feed(end.as_ref(), 10).await.expect("a page of the feed");
+    assert_eq!((page.entries.len(), page.is_anew, &page.cursor), (0, false, &end));
+    while store.purge(past.after(Duration::from_secs(1)), 100).await.expect("purge") > 0 {}
+    let first = store.feed(None, 1).await.expect("a page of the feed");
+    let page = store.feed(end.as_ref(), 1).await.expect("a page of the feed");
+    assert!(page.is_anew);
+    assert_eq!((&page.entries, &page.cursor), (&first.entries, &first.cursor));
+    let rest = store.feed(page.cursor.as_ref(), 1_000).await.expect("a page of the feed");
+    assert!(!rest.is_anew && (rest.entries.contains(&stays) || first.entries.contains(&stays)));
+}
+
 /// A reader that goes on from its cursor while many write misses none of the entries and sees none twice.
 ///
 /// # Panics

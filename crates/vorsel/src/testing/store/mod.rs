@@ -16,10 +16,11 @@ use vorsel_core::{
 
 use crate::random::random_id;
 use crate::store::{Advanced, Cap, Inserted, Mark, SessionStore, Which};
-use feed::{feed_after, feed_end, of_session};
 pub use feed::{
-    feeds_whatever_is_revoked, misses_nothing_on_the_feed, tells_of_every_end, wakes_whoever_watches_the_feed,
+    begins_the_feed_anew_where_it_is_another, feeds_whatever_is_revoked, misses_nothing_on_the_feed,
+    tells_of_every_end, wakes_whoever_watches_the_feed,
 };
+use feed::{feed_after, feed_end, of_session};
 use material::{LATER, START, advance, end, load, next_of, session, stored, with_facts};
 
 /// Checks every rule of the contract in turn.
@@ -44,6 +45,7 @@ pub async fn every_rule(store: Arc<dyn SessionStore>) {
     tells_of_every_end(&*store).await;
     feeds_whatever_is_revoked(&*store).await;
     misses_nothing_on_the_feed(store.clone()).await;
+    begins_the_feed_anew_where_it_is_another(&*store).await;
     wakes_whoever_watches_the_feed(&*store).await;
     purges_in_steps(&*store).await;
 }

@@ -14,7 +14,8 @@ use super::rows::{RenewalRow, Swapped, made_of};
 use super::store::{SqlStore, advance_one, columns, end_in_a_transaction, failed, since_the_marks, within};
 use crate::store::contract::{Cursor, FeedWatch, StoreError};
 use crate::store::end::{End, Which};
-use crate::store::record::{Entry, steps_left};
+use crate::store::entry::Entry;
+use crate::store::record::steps_left;
 use crate::waiting::told;
 use lender::{Lender, Lent};
 
