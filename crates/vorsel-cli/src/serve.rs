@@ -37,6 +37,9 @@ pub(crate) struct ServeArguments {
     /// For how long a spent refresh token may come again and gets the same successor; 0 to 300.
     #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(0..=300))]
     retry_window: Option<u64>,
+    /// How far the clock of another instance may be ahead: the tokens it issues are taken all the same; 0 to 300.
+    #[arg(long, value_name = "SECONDS", default_value_t = 30, value_parser = clap::value_parser!(u64).range(0..=300))]
+    clock_difference: u64,
 }
 
 /// What is under way when SIGTERM comes has this long to finish.
@@ -78,6 +81,7 @@ async fn serve(arguments: &ServeArguments) -> Result<(), Failure> {
         revocations,
         access_lifetime: Lifetime::try_from(access_lifetime)?,
         limits: SessionLimits { retry_window, ..SessionLimits::default() },
+        clock_difference: Duration::from_secs(arguments.clock_difference),
         base: base.clone(),
         settings,
     })?;

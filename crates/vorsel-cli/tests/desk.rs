@@ -254,6 +254,7 @@ fn wrong_calls_say_what_is_wrong_and_end_with_two() {
         (&["serve", "--store", "sqlite:/nowhere/x"], "the session store failed to open the database"),
         (&["serve", "--listen", "skarnhill"], "invalid socket address"),
         (&["serve", "--retry-window", "301"], "301 is not in 0..=300"),
+        (&["serve", "--clock-difference", "301"], "301 is not in 0..=300"),
         (&["serve", "--access-lifetime", "0"], "expected a lifetime from 1 second"),
         (&["dance"], "unrecognized subcommand"),
         (&[], "Usage: vorsel"),

@@ -106,6 +106,29 @@ fn skew_moves_each_edge_in_the_token_s_favour_and_has_a_ceiling() {
     }
 }
 
+#[test]
+fn an_issuer_whose_clock_is_ahead_is_allowed_for_and_nothing_lives_longer_by_it() {
+    let ahead = |seconds| Expectations::access(ISSUER, AUDIENCE).issuer_ahead(Duration::from_secs(seconds));
+    assert!(ahead(300).is_ok() && ahead(301).is_err());
+    let usual = Expectations::DEFAULT_SKEW.as_secs();
+    for (allowed, furthest) in [(0, usual), (usual - 1, usual), (30, 30)] {
+        let verifier = Verifier::new(KeySet::new([secret().verifying_key()]), ahead(allowed).expect("a difference"));
+        for (claim, at, fine) in [
+            ("iat", 1_700_000_000 + furthest, true),
+            ("iat", 1_700_000_001 + furthest, false),
+            ("nbf", 1_700_000_000 + furthest, true),
+            ("nbf", 1_700_000_001 + furthest, false),
+            ("auth_time", 1_700_000_000 + furthest, true),
+            ("auth_time", 1_700_000_001 + furthest, false),
+            ("exp", 1_700_000_001 - usual, true),
+            ("exp", 1_700_000_000 - usual, false),
+        ] {
+            let token = signed(header().to_string(), with(claims(), claim, json!(at)));
+            assert_eq!(codes(&verifier, token, NOW).is_empty(), fine, "{allowed} s: {claim} {at}");
+        }
+    }
+}
+
 /// A token that is bound to a key is worth nothing to whoever has only the token
 /// ([RFC 7800 section 3.1](https://www.rfc-editor.org/rfc/rfc7800#section-3.1)); a confirmation that is not understood is not
 /// proven.

@@ -78,7 +78,7 @@ pub(super) async fn run(
     } else {
         match count {
             None => {
-                anstream::println!("{} every session of that time; how many there were is not counted", good("Ended:"))
+                anstream::println!("{} every session of that time; how many there were is not counted", good("Ended:"));
             }
             Some(0) => anstream::println!("No session that was live is meant; nothing ended."),
             Some(1) => anstream::println!("{} 1 session", good("Ended:")),

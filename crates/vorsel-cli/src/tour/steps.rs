@@ -40,6 +40,7 @@ pub(super) async fn walk(log: Log) -> Result<(u32, u32), Failure> {
         store,
         access_lifetime: Lifetime::try_from(Duration::from_secs(settings.access_lifetime))?,
         limits: SessionLimits { retry_window: RETRY_WINDOW, ..SessionLimits::default() },
+        clock_difference: Duration::from_secs(30),
         base: base.clone(),
         settings: settings.clone(),
     })?;

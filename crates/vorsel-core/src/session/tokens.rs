@@ -43,7 +43,10 @@ impl RefreshTokens {
                 found: key.algorithm().to_string(),
             });
         }
-        let verifier = Verifier::new(keyring.key_set(), Expectations::refresh(&name));
+        // Another instance's clock may be ahead. When a generation began is in the record, so this refuses nobody.
+        let expectations = Expectations::refresh(&name).issuer_ahead(Expectations::LARGEST_SKEW);
+        let expectations = expectations.unwrap_or_else(|_| Expectations::refresh(&name));
+        let verifier = Verifier::new(keyring.key_set(), expectations);
         Ok(Self { issuer: Issuer::new(name, keyring), verifier })
     }
 

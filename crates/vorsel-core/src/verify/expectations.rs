@@ -16,6 +16,7 @@ pub struct Expectations {
     pub(crate) audience: ExpectedAudience,
     pub(crate) algorithms: Option<Vec<Algorithm>>,
     pub(crate) skew: Duration,
+    pub(crate) issuer_ahead: Duration,
     pub(crate) required: Vec<String>,
     pub(crate) size_limit: usize,
     pub(crate) reading: Reading,
@@ -81,6 +82,7 @@ impl Expectations {
             audience,
             algorithms: None,
             skew: Self::DEFAULT_SKEW,
+            issuer_ahead: Duration::ZERO,
             required: kind.required_claims().iter().map(|name| (*name).to_owned()).collect(),
             size_limit: Self::DEFAULT_SIZE_LIMIT,
             reading: Reading::default(),
@@ -143,6 +145,19 @@ impl Expectations {
             return Err(SkewError { found: skew });
         }
         self.skew = skew;
+        Ok(self)
+    }
+
+    /// How far the issuer's clock may be ahead of ours, for `nbf`, `iat` and `auth_time`, where that is more than the
+    /// [skew](Self::skew): for tokens that other instances of the same service issue. Nothing lives longer by it.
+    ///
+    /// # Errors
+    /// If it is more than [`LARGEST_SKEW`](Self::LARGEST_SKEW).
+    pub fn issuer_ahead(mut self, difference: Duration) -> Result<Self, SkewError> {
+        if difference > Self::LARGEST_SKEW {
+            return Err(SkewError { found: difference });
+        }
+        self.issuer_ahead = difference;
         Ok(self)
     }
 

@@ -318,9 +318,10 @@ impl<'a, A: Audit> Run<'a, A> {
         }
     }
 
-    /// Refused from `exp` on and until just before `nbf`, each moved by the skew in the token's favour.
+    /// Refused from `exp` on and until just before `nbf`, each moved by what is allowed for in the token's favour.
     fn times(&mut self, claims: &Claims) -> ControlFlow<()> {
-        let (now, skew) = (self.now, self.verifier.expectations.skew);
+        let (now, Expectations { skew, issuer_ahead, .. }) = (self.now, &self.verifier.expectations);
+        let (skew, ahead) = (*skew, *skew.max(issuer_ahead));
         if let Some(exp) = claims.expires_at {
             self.audit.note(Check::Expiration, now < exp.after(skew), || {
                 Detail::new(format!("a time after now, {now}"), format!("{exp} ({})", relative(exp, now)))
@@ -333,7 +334,7 @@ impl<'a, A: Audit> Run<'a, A> {
         ];
         for (check, begin) in beginnings {
             let Some(begin) = begin else { continue };
-            self.audit.note(check, now >= begin.before(skew), || {
+            self.audit.note(check, now >= begin.before(ahead), || {
                 Detail::new(format!("a time no later than now, {now}"), format!("{begin} ({})", relative(begin, now)))
             })?;
         }
