@@ -120,6 +120,8 @@ fn what_another_view_lacks_is_told_as_far_as_it_must_be_remembered() {
     for what in kinds() {
         let one = known(what.clone());
         let lacking = one.lacking_in(&there, NOW);
+        let longer = Revocation { what: what.clone(), until: UNTIL.after(MICRO) };
+        assert!(one.has(&lacking[0]) && !one.has(&longer) && !there.has(&lacking[0]), "{what:?}");
         assert_eq!(lacking, [Revocation { what: what.clone(), until: UNTIL }]);
         assert_eq!(one.lacking_in(&one, NOW), []);
         assert_eq!(one.lacking_in(&there, UNTIL), [], "it need not be remembered any more");

@@ -64,7 +64,7 @@ impl SessionStore for Flaky {
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
         self.up()?.watch().await
     }
-    async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError> {
+    async fn purge(&self, before: Timestamp, limit: u32) -> Result<vorsel::store::Purged, StoreError> {
         self.up()?.purge(before, limit).await
     }
 }
@@ -251,4 +251,70 @@ async fn facts_of_the_sign_in_are_carried_on_and_what_is_over_is_purged() {
     assert_eq!(house.sessions.purge().await.expect("purged"), 0);
     house.clock.advance(Duration::from_secs(15 * 86_400));
     assert_eq!(house.sessions.purge().await.expect("purged"), 1);
+}
+
+async fn feed_of(store: &dyn SessionStore) -> Vec<Revocation> {
+    store.feed(None, 1_000).await.expect("the feed").entries
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_revoked_again_and_again_is_on_the_feed_once() {
+    let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+    let house = houses(&store, 1, WINDOW).remove(0);
+    let view = LiveRevocations::follow_by(store.clone(), house.clock.clone()).await.expect("a view");
+    let sessions = house.set_up(|sessions| sessions.revocations(view)).sessions;
+    let reply = sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session");
+    for _ in 0..200 {
+        sessions.access_tokens().revoke_token(&reply.access_token, Some("desk")).await.expect("revoked");
+        sessions.sign_out(&reply.refresh_token, None).await.expect("signed out");
+    }
+    assert_eq!(feed_of(&*store).await.len(), 2, "the token and the session");
+}
+
+/// As after a fail-over that lost the last moments: places of the feed are given a second time, and what had ended is alive.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_store_has_lost_is_put_back_by_whoever_knows_it() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("sessions.sqlite");
+    let store: Arc<dyn SessionStore> = Arc::new(SqliteStore::open(&path).await.expect("a store"));
+    let house = houses(&store, 1, WINDOW).remove(0);
+    let view = LiveRevocations::follow_by(store.clone(), house.clock.clone()).await.expect("a view");
+    let house = house.set_up(|sessions| sessions.revocations(view.clone()));
+    let sessions = &house.sessions;
+    let mut devices = Vec::new();
+    for _ in 0..6 {
+        devices.push(sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session"));
+    }
+    let verifier = house.verifier();
+    let checked = |token: &str| verifier.check(token, house.now()).expect("accepted");
+    for device in &devices[..3] {
+        sessions.sign_out(&device.refresh_token, None).await.expect("signed out");
+    }
+    sessions.access_tokens().revoke_token(&devices[3].access_token, None).await.expect("revoked");
+    let lost = feed_of(&*store).await;
+    assert_eq!(lost.len(), 4);
+
+    let pool = sqlx::SqlitePool::connect_with(sqlx::sqlite::SqliteConnectOptions::new().filename(&path)).await;
+    let pool = pool.expect("the file");
+    let loss = "BEGIN IMMEDIATE; DELETE FROM vorsel_feed; DELETE FROM sqlite_sequence;
+        UPDATE vorsel_sessions SET ended_at = NULL, ended_why = NULL; COMMIT";
+    sqlx::raw_sql(loss).execute(&pool).await.expect("a loss");
+    // Another instance, which knows nothing of it, has the same places taken before this one looks again.
+    let other = houses(&store, 1, WINDOW).remove(0);
+    for number in 0..4 {
+        other.sessions.access_tokens().revoke_id(&format!("other {number}")).await.expect("revoked");
+    }
+    let lacking = async || {
+        let feed = feed_of(&*store).await;
+        lost.iter().filter(|entry| !feed.iter().any(|other| other.what == entry.what)).count()
+    };
+    soon("all of it is on the feed again", async || lacking().await == 0).await;
+    for device in &devices[..3] {
+        let id = checked(&device.access_token).claims().session_id().expect("a session").to_owned();
+        assert!(store.load(&id).await.expect("load").expect("the session").ended.is_some());
+    }
+    soon("what came meanwhile is known", async || view.known().len() == 8).await;
+    sessions.sign_out(&devices[4].refresh_token, None).await.expect("signed out");
+    assert!(view.check(&checked(&devices[4].access_token), house.now()).is_err());
+    assert!(view.check(&checked(&devices[5].access_token), house.now()).is_ok());
 }

@@ -208,6 +208,27 @@ impl Revocations {
         forgotten
     }
 
+    /// Whether what this says is known, for as long.
+    #[must_use]
+    pub fn has(&self, revocation: &Revocation) -> bool {
+        let until = revocation.until;
+        let named =
+            |entries: &Entries<Timestamp>, name: &str| entries.pin().get(name).is_some_and(|known| until <= *known);
+        let covered = |known: Within, up_to: Timestamp| up_to <= known.up_to && until <= known.until;
+        let within = |entries: &Entries<Within>, name: &str, up_to| {
+            entries.pin().get(name).is_some_and(|known| covered(*known, up_to))
+        };
+        match &revocation.what {
+            Revoked::Token(id) => named(&self.tokens, id),
+            Revoked::Session(id) => named(&self.sessions, id),
+            Revoked::Key(id) => named(&self.keys, id),
+            Revoked::IssuedInSession { session, up_to } => within(&self.in_sessions, session, *up_to),
+            Revoked::IssuedTo { subject, up_to } => within(&self.to_subjects, subject, *up_to),
+            Revoked::Issued { up_to } => covered(self.issued.load(), *up_to),
+            Revoked::SignIns { up_to } => covered(self.sign_ins.load(), *up_to),
+        }
+    }
+
     /// What is known here and has to be remembered at `now`, but is not known there, or not for as long.
     #[must_use]
     pub fn lacking_in(&self, there: &Self, now: Timestamp) -> Vec<Revocation> {

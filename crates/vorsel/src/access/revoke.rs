@@ -136,8 +136,8 @@ impl AccessTokens {
         let claims = checked.claims();
         match claims.id() {
             Some(id) if client_id.is_none_or(|client_id| claims.client_id() == Some(client_id)) => {
-                // The keyring may have been told of a shorter lifetime since it was issued.
-                let until = self.remembered_until(now).max(claims.expires_at().map_or(now, |at| at.after(MARGIN)));
+                // The same however often it is said.
+                let until = claims.expires_at().map_or_else(|| self.remembered_until(now), |at| at.after(MARGIN));
                 self.tell(Revoked::Token(id.to_owned()), until).await
             }
             _ => Ok(()),
@@ -147,6 +147,12 @@ impl AccessTokens {
     /// Puts it on the feed, whoever goes away meanwhile.
     async fn tell(&self, what: Revoked, until: Timestamp) -> Result<(), StoreError> {
         let (tokens, revocation) = (self.clone(), Revocation { what, until });
+        // What is known from the feed is on it, or is put there again should it be lost: it would say nothing twice.
+        if let Some(revocations) = &self.0.revocations
+            && revocations.known().has(&revocation)
+        {
+            return Ok(());
+        }
         let told = async move {
             tokens.asked(tokens.0.store.revoke(&revocation)).await?;
             if tokens.0.revocations.is_none() {

@@ -160,8 +160,8 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         let (store, now, mut count) = (self.0.store(), self.0.access.now(), 0);
         loop {
             let step = store.purge(now, STEP).await?;
-            count += step;
-            if step < u64::from(STEP) {
+            count += step.sessions;
+            if step.sessions.max(step.entries) < u64::from(STEP) {
                 return Ok(count);
             }
         }

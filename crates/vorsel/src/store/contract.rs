@@ -101,12 +101,22 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError>;
 
     /// Forgets sessions that could not be renewed any more at `before`, at most `limit` of them, so that a large
-    /// clean-up goes in small steps; says how many it forgot. An ended session is kept until its time is over. Entries
+    /// clean-up goes in small steps; says what it forgot. An ended session is kept until its time is over. Entries
     /// of the feed that need not be remembered at `before` any more are forgotten too, at most `limit` of them.
     ///
     /// # Errors
     /// If the store fails.
-    async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError>;
+    async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError>;
+}
+
+/// What a purge forgot.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[must_use]
+pub struct Purged {
+    /// How many sessions.
+    pub sessions: u64,
+    /// How many entries of the feed.
+    pub entries: u64,
 }
 
 /// What became of an advance.

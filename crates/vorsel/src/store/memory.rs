@@ -8,7 +8,7 @@ use async_trait::async_trait;
 use tokio::sync::watch;
 use vorsel_core::{Advance, Revocation, Session, Timestamp};
 
-use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
+use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError};
 use super::end::{Cap, End, Inserted, Mark, Which};
 use super::entry::{cursor_behind, place_of};
 
@@ -158,7 +158,7 @@ impl SessionStore for MemoryStore {
         Ok(Box::new(MemoryWatch(self.grown.subscribe())))
     }
 
-    async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError> {
+    async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {
         let mut kept = self.kept();
         let over = kept.sessions.values().filter(|session| session.current.idle_until < before).take(limit as usize);
         let over: Vec<_> = over.map(|session| session.id.clone()).collect();
@@ -166,7 +166,7 @@ impl SessionStore for MemoryStore {
         let old = kept.feed.iter().filter(|(_, entry)| entry.until < before).take(limit as usize);
         let old: Vec<_> = old.map(|(place, _)| *place).collect();
         old.iter().for_each(|place| drop(kept.feed.remove(place)));
-        Ok(over.len() as u64)
+        Ok(Purged { sessions: over.len() as u64, entries: old.len() as u64 })
     }
 }
 

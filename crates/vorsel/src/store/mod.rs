@@ -11,7 +11,7 @@ mod redis;
 #[cfg(any(feature = "postgres", feature = "sqlite"))]
 mod sql;
 
-pub use contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
+pub use contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError};
 pub use end::{Cap, End, Inserted, Mark, Which};
 pub use memory::MemoryStore;
 #[cfg(feature = "redis")]

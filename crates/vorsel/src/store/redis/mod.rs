@@ -14,7 +14,7 @@ use ::redis::{Client, RedisError, Script, ScriptInvocation, Value, cmd, from_red
 use async_trait::async_trait;
 use vorsel_core::{Advance, Generation, Revocation, Session, Spent, Timestamp};
 
-use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
+use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError};
 use super::end::{Cap, End, Inserted, Mark, Which};
 use super::entry::{Entry, cursor_behind, place_of};
 use super::record::steps_left;
@@ -337,11 +337,11 @@ impl SessionStore for RedisStore {
         Ok(Box::new(Blocked { connection, feed: self.keys.feed() }))
     }
 
-    async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError> {
+    async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {
         let mut call = self.call(&PURGE);
         call.arg(before.as_micros()).arg(limit);
-        let done = self.wire.run::<i64>(&call).await.map_err(failed("purge sessions"))?;
-        Ok(done.max(0) as u64)
+        let (sessions, entries) = self.wire.run(&call).await.map_err(failed("purge sessions"))?;
+        Ok(Purged { sessions, entries })
     }
 }
 

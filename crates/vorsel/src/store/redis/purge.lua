@@ -1,6 +1,7 @@
--- Forgets sessions and entries of the feed whose time is over, a limited number of each. Answers how many sessions.
+-- Forgets sessions and entries of the feed whose time is over, a limited number of each. Answers how many of each.
 local before, limit = '(' .. ARGV[1], ARGV[2]
-for _, entry in ipairs(redis.call('ZRANGEBYSCORE', UNTIL, '-inf', before, 'LIMIT', 0, limit)) do
+local entries = redis.call('ZRANGEBYSCORE', UNTIL, '-inf', before, 'LIMIT', 0, limit)
+for _, entry in ipairs(entries) do
   redis.call('XDEL', FEED, entry)
   redis.call('ZREM', UNTIL, entry)
 end
@@ -23,4 +24,4 @@ for _, id in ipairs(redis.call('ZRANGEBYSCORE', IDLE, '-inf', before, 'LIMIT', 0
     redis.call('ZREM', IDS, id)
   end
 end
-return count
+return { count, #entries }

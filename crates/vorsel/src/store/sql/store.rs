@@ -6,7 +6,7 @@ use vorsel_core::{Advance, Revocation, Session, Timestamp};
 use super::batch::{Batcher, WriteRenewals};
 use super::database::{Columns, Database, Param, Turn};
 use super::rows::{RenewalRow, Swapped, entry_of, session_of, write_spent};
-use crate::store::contract::{Advanced, Cursor, FeedPage, FeedWatch, SessionStore, StoreError};
+use crate::store::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError};
 use crate::store::end::{Cap, End, Inserted, Mark, Which};
 use crate::store::entry::{Entry, cursor_behind, place_of};
 
@@ -304,15 +304,14 @@ impl<S: SqlStore> SessionStore for S {
         self.database().watch().await
     }
 
-    async fn purge(&self, before: Timestamp, limit: u32) -> Result<u64, StoreError> {
+    async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {
         let database = self.database();
         let values = [Param::Number(before.as_micros()), Param::Number(limit.into())];
         let done = async {
-            let mut count = 0;
-            for statement in S::Database::PURGE {
-                count = database.change(statement, &values).await?;
-            }
-            Ok(count)
+            let [feed, moved, over] = S::Database::PURGE;
+            let entries = database.change(feed, &values).await?;
+            database.change(moved, &values).await?;
+            Ok(Purged { sessions: database.change(over, &values).await?, entries })
         };
         within(database, "purge sessions", 1, done).await
     }

@@ -15,7 +15,7 @@ use vorsel_core::{
 };
 
 use crate::random::random_id;
-use crate::store::{Advanced, Cap, Inserted, Mark, SessionStore, Which};
+use crate::store::{Advanced, Cap, Inserted, Mark, Purged, SessionStore, Which};
 pub use feed::{
     begins_the_feed_anew_where_it_is_another, feeds_whatever_is_revoked, misses_nothing_on_the_feed,
     tells_of_every_end, wakes_whoever_watches_the_feed,
@@ -309,7 +309,8 @@ pub async fn ends_all_of_a_time(store: &dyn SessionStore) {
     let cap = Cap { now: second, ..cap };
     let alive = session(&subject, START);
     assert_eq!(store.insert(&alive, Some(cap)).await.expect("insert"), Inserted::Kept { displaced: 0 });
-    assert_eq!(store.purge(second.after(Duration::from_secs(400 * 86_400)), 100).await.expect("purge"), 3);
+    let purged = store.purge(second.after(Duration::from_secs(400 * 86_400)), 100).await.expect("purge");
+    assert_eq!(purged.sessions, 3);
     let left = store.of_subject(&subject).await.expect("list");
     assert_eq!(left.iter().map(|session| &session.id).collect::<Vec<_>>(), [&late.id, &alive.id]);
 }
@@ -418,15 +419,15 @@ pub async fn purges_in_steps(store: &dyn SessionStore) {
     let alive = stored(store, "obs-0017").await;
     let before = past.after(Duration::from_secs(15 * 86_400));
     let end = feed_end(store).await;
-    for until in [past, LATER] {
+    for until in [past, past, past, LATER] {
         store.revoke(&Revocation { until, ..of_session("past") }).await.expect("an entry on the feed");
     }
     let renewed = session("renewed", past);
     store.insert(&renewed, None).await.map(drop).expect("insert");
     let renewed = next_of(&renewed, START);
     assert!(advance(store, &renewed).await);
-    for expected in [2, 2, 1, 0] {
-        assert_eq!(store.purge(before, 2).await.expect("purge"), expected);
+    for (sessions, entries) in [(2, 2), (2, 1), (1, 0), (0, 0)] {
+        assert_eq!(store.purge(before, 2).await.expect("purge"), Purged { sessions, entries });
     }
     assert_eq!(load(store, &alive.id).await, alive);
     assert_eq!(load(store, &renewed.id).await, renewed, "it was renewed since");
