@@ -4,15 +4,33 @@
 #[derive(Clone, Debug)]
 pub(super) struct Keys {
     prefix: String,
+    /// All sessions, by until when they can be renewed.
+    pub(super) idle: String,
+    /// All sessions, by their ids.
+    pub(super) ids: String,
+    /// The marks, by their moment.
+    pub(super) marks: String,
+    pub(super) feed: String,
+    /// The entries of the feed, by until when they have to be remembered.
+    feed_until: String,
+    pub(super) schema: String,
+    /// An index of an earlier form.
+    pub(super) started: String,
 }
 
 impl Keys {
     pub(super) fn new(prefix: &str) -> Self {
-        Self { prefix: prefix.to_owned() }
-    }
-
-    fn key(&self, name: &str) -> String {
-        format!("{}{name}", self.prefix)
+        let key = |name: &str| format!("{prefix}{name}");
+        Self {
+            prefix: prefix.to_owned(),
+            idle: key("idle"),
+            ids: key("ids"),
+            marks: key("marks"),
+            feed: key("feed"),
+            feed_until: key("feed:until"),
+            schema: key("schema"),
+            started: key("started"),
+        }
     }
 
     /// What does not change about a session.
@@ -30,43 +48,10 @@ impl Keys {
         format!("{}subject:{subject}", self.prefix)
     }
 
-    /// All sessions, by until when they can be renewed.
-    pub(super) fn idle(&self) -> String {
-        self.key("idle")
-    }
-
-    /// All sessions, by their ids.
-    pub(super) fn ids(&self) -> String {
-        self.key("ids")
-    }
-
-    /// The marks, by their moment.
-    pub(super) fn marks(&self) -> String {
-        self.key("marks")
-    }
-
-    pub(super) fn feed(&self) -> String {
-        self.key("feed")
-    }
-
-    /// The entries of the feed, by until when they have to be remembered.
-    fn feed_until(&self) -> String {
-        self.key("feed:until")
-    }
-
-    pub(super) fn schema(&self) -> String {
-        self.key("schema")
-    }
-
-    /// An index of an earlier form.
-    pub(super) fn started(&self) -> String {
-        self.key("started")
-    }
-
     /// As every script is given them.
     pub(super) fn of_scripts(&self) -> [String; 8] {
-        let names = [self.session(""), self.line(""), self.subject("")];
-        let [sessions, lines, subjects] = names;
-        [sessions, lines, subjects, self.idle(), self.ids(), self.marks(), self.feed(), self.feed_until()]
+        let [idle, ids, marks] = [&self.idle, &self.ids, &self.marks].map(Clone::clone);
+        let (feed, until) = (self.feed.clone(), self.feed_until.clone());
+        [self.session(""), self.line(""), self.subject(""), idle, ids, marks, feed, until]
     }
 }

@@ -114,17 +114,17 @@ impl RedisStore {
         self.wire.connected().await.map_err(failed("connect to the server"))?;
         self.warn_of_eviction().await;
         let wrong = failed("bring the sessions into the present form");
-        let taken = self.wire.ask::<Option<i64>>(cmd("GET").arg(self.keys.schema())).await.map_err(&wrong)?;
+        let taken = self.wire.ask::<Option<i64>>(cmd("GET").arg(&self.keys.schema)).await.map_err(&wrong)?;
         let left = steps_left(MIGRATIONS, taken.unwrap_or_default())?;
         if left.is_empty() {
             return Ok(());
         }
         for script in left.iter().copied().flatten() {
             let mut call = self.call(script);
-            call.arg(LINE).arg(self.keys.started());
+            call.arg(LINE).arg(&self.keys.started);
             self.wire.run::<()>(&call).await.map_err(&wrong)?;
         }
-        self.wire.ask(cmd("SET").arg(self.keys.schema()).arg(MIGRATIONS.len())).await.map_err(&wrong)
+        self.wire.ask(cmd("SET").arg(&self.keys.schema).arg(MIGRATIONS.len())).await.map_err(&wrong)
     }
 
     /// A call of a script, which is given all keys.
@@ -158,7 +158,7 @@ impl RedisStore {
         ids.iter().for_each(|id| {
             pipeline.cmd("GET").arg(self.keys.session(id)).cmd("HGETALL").arg(self.keys.line(id));
         });
-        pipeline.cmd("ZRANGE").arg(self.keys.marks()).arg(0).arg(-1);
+        pipeline.cmd("ZRANGE").arg(&self.keys.marks).arg(0).arg(-1);
         let mut found: Vec<Value> = self.wire.ask_all(&pipeline).await?;
         let marks: Vec<String> = from_redis_value(found.pop().unwrap_or(Value::Nil))?;
         let marks = marks.iter().map(|mark| read_mark(mark)).collect::<Result<Vec<_>, _>>()?;
@@ -170,14 +170,12 @@ impl RedisStore {
         Ok(sessions)
     }
 
-    /// Undoes an advance that should not have been made.
-    async fn give_back(&self, id: &str, number: u64, is_alone: bool) -> Result<(), RedisError> {
-        let mut pipeline = pipe();
-        pipeline.cmd("HDEL").arg(self.keys.line(id)).arg(number).ignore();
-        if is_alone {
-            pipeline.cmd("ZREM").arg(self.keys.idle()).arg(id).ignore();
-        }
-        self.wire.ask_all(&pipeline).await
+    /// Whether a place that was taken may stay where others are missing or too many: not in a session that was purged, that
+    /// has ended, or that is further on already, behind a gap.
+    async fn may_stay(&self, id: &str, number: u64) -> Result<bool, RedisError> {
+        let places: Vec<String> = self.wire.ask(cmd("HKEYS").arg(self.keys.line(id))).await?;
+        let is_over = |place: &String| place == END || place.parse().is_ok_and(|other: u64| other > number);
+        Ok(places.len() > 1 && !places.iter().any(is_over))
     }
 }
 
@@ -234,34 +232,33 @@ impl SessionStore for RedisStore {
     }
 
     /// A renewal takes the place of its generation; what is spent stands in the line already. Whether it should have is seen
-    /// behind it, in the same trip: a session that was purged meanwhile, has ended or is covered by a mark gives the place
-    /// back, and none of them shows it to anybody. Should that not come to pass, the session is in the index by which it is
-    /// purged.
+    /// behind it, in the same trip: by the marks, and by how many places there are then. A session that is purged leaves that
+    /// place taken for some minutes.
     async fn advance(&self, id: &str, change: Advance<'_>) -> Result<Advanced, StoreError> {
         let Generation { number, began_at, idle_until } = change.current;
         let (wrong, line) = (failed("advance a session"), self.keys.line(id));
         let mut pipeline = pipe();
         pipeline.cmd("HSETNX").arg(&line).arg(number).arg(times(Spent { began_at, idle_until }));
-        pipeline.cmd("HKEYS").arg(&line);
-        pipeline.cmd("ZREVRANGE").arg(self.keys.marks()).arg(0).arg(0).arg("WITHSCORES");
-        // One that is there keeps its place until a purge looks at it.
-        pipeline.cmd("ZADD").arg(self.keys.idle()).arg("NX").arg(idle_until.as_micros()).arg(id).ignore();
         if let Some(old) = number.checked_sub(LINE + 1) {
             pipeline.cmd("HDEL").arg(&line).arg(old).ignore();
         }
-        let (is_taken, fields, marks): (bool, Vec<String>, Vec<(String, f64)>) =
+        pipeline.cmd("HLEN").arg(&line);
+        pipeline.cmd("ZREVRANGE").arg(&self.keys.marks).arg(0).arg(0).arg("WITHSCORES");
+        let (is_taken, count, marks): (bool, u64, Vec<(String, f64)>) =
             self.wire.ask_all(&pipeline).await.map_err(&wrong)?;
         if !is_taken {
             return Ok(Advanced::Lost);
         }
-        let is_over = |field: &String| field == END || field.parse().is_ok_and(|other: u64| other > number);
-        let is_covered = || marks.iter().any(|(_, before)| (change.started_at.as_micros() as f64) < *before);
-        let is_alone = fields.len() == 1;
-        if is_alone || fields.iter().any(is_over) || is_covered() {
-            self.give_back(id, number, is_alone).await.map_err(&wrong)?;
-            return Ok(Advanced::Lost);
+        let is_covered = marks.iter().any(|(_, before)| (change.started_at.as_micros() as f64) < *before);
+        // As many as there are where none is missing and none is too many.
+        let is_as_usual = count == (number + 1).min(LINE + 1);
+        if !is_covered && (is_as_usual || self.may_stay(id, number).await.map_err(&wrong)?) {
+            return Ok(Advanced::Made);
         }
-        Ok(Advanced::Made)
+        let mut back = pipe();
+        back.cmd("HDEL").arg(&line).arg(number).ignore();
+        self.wire.ask_all::<()>(&back).await.map_err(&wrong)?;
+        Ok(Advanced::Lost)
     }
 
     async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {
@@ -276,7 +273,7 @@ impl SessionStore for RedisStore {
         let wrong = failed("list sessions");
         let from = after.map_or_else(|| "-".to_owned(), |after| format!("({after}"));
         let mut ids = cmd("ZRANGEBYLEX");
-        ids.arg(self.keys.ids()).arg(from).arg("+").arg("LIMIT").arg(0).arg(limit);
+        ids.arg(&self.keys.ids).arg(from).arg("+").arg("LIMIT").arg(0).arg(limit);
         let ids = self.wire.ask(&ids).await.map_err(&wrong)?;
         self.load_all(ids).await.map_err(&wrong)
     }
@@ -310,7 +307,7 @@ impl SessionStore for RedisStore {
         let wrong = failed("read the feed");
         let page_from = async |place: &str, limit| {
             let mut range = cmd("XRANGE");
-            range.arg(self.keys.feed()).arg(place).arg("+").arg("COUNT").arg(limit);
+            range.arg(&self.keys.feed).arg(place).arg("+").arg("COUNT").arg(limit);
             let range: StreamRangeReply = self.wire.ask(&range).await?;
             let read = range.ids.into_iter().map(|entry| Ok((read_feed(&entry)?, entry.id)));
             read.collect::<Result<Vec<_>, RedisError>>()
@@ -334,7 +331,7 @@ impl SessionStore for RedisStore {
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
         let connection = self.wire.connection_that_waits().await;
         let connection = connection.map_err(failed("watch the feed"))?;
-        Ok(Box::new(Blocked { connection, feed: self.keys.feed() }))
+        Ok(Box::new(Blocked { connection, feed: self.keys.feed.clone() }))
     }
 
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {

@@ -1,4 +1,5 @@
 -- Forgets sessions and entries of the feed whose time is over, a limited number of each. Answers how many of each.
+local PURGED_FOR = 600
 local before, limit = '(' .. ARGV[1], ARGV[2]
 local entries = redis.call('ZRANGEBYSCORE', UNTIL, '-inf', before, 'LIMIT', 0, limit)
 for _, entry in ipairs(entries) do
@@ -10,7 +11,7 @@ end
 local count = 0
 for _, id in ipairs(redis.call('ZRANGEBYSCORE', IDLE, '-inf', before, 'LIMIT', 0, limit * 10)) do
   if count == tonumber(limit) then break end
-  local _, idle_until = state_of(id)
+  local current, idle_until = state_of(id)
   local facts = redis.call('GET', SESSIONS .. id)
   if facts and idle_until and idle_until >= tonumber(ARGV[1]) then
     redis.pcall('ZADD', IDLE, string.format('%.0f', idle_until), id)
@@ -20,6 +21,12 @@ for _, id in ipairs(redis.call('ZRANGEBYSCORE', IDLE, '-inf', before, 'LIMIT', 0
       count = count + 1
     end
     redis.call('DEL', SESSIONS .. id, LINES .. id)
+    -- A renewal that is on its way takes no place in what is not there any more, where nobody would find it. While the server's
+    -- memory is full it takes none anyway.
+    local next = string.format('%.0f', current + 1)
+    if type(redis.pcall('HSET', LINES .. id, next, 'end', 'end', 'purged')) == 'number' then
+      redis.call('EXPIRE', LINES .. id, PURGED_FOR)
+    end
     redis.call('ZREM', IDLE, id)
     redis.call('ZREM', IDS, id)
   end
