@@ -1,8 +1,9 @@
 -- Ends sessions and puts them on the feed, as an End says it. Answers how many it ended, or -1 where a mark stands for them.
 local which, name, at, why, remembered, up_to, most_marks = unpack(ARGV)
 if which == 'before' then
-  local newest = redis.call('ZREVRANGE', MARKS, 0, 0, 'WITHSCORES')[2]
+  local newest = redis.call('GET', NEWEST)
   if not newest or tonumber(newest) < tonumber(name) then
+    redis.call('SET', NEWEST, name)
     redis.call('ZADD', MARKS, name, name .. ' ' .. at .. ' ' .. why)
     redis.call('ZREMRANGEBYRANK', MARKS, 0, -1 - tonumber(most_marks))
   end

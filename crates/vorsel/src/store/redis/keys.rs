@@ -10,6 +10,8 @@ pub(super) struct Keys {
     pub(super) ids: String,
     /// The marks, by their moment.
     pub(super) marks: String,
+    /// The moment of the newest mark.
+    pub(super) newest_mark: String,
     pub(super) feed: String,
     /// The entries of the feed, by until when they have to be remembered.
     feed_until: String,
@@ -26,6 +28,7 @@ impl Keys {
             idle: key("idle"),
             ids: key("ids"),
             marks: key("marks"),
+            newest_mark: key("marks:newest"),
             feed: key("feed"),
             feed_until: key("feed:until"),
             schema: key("schema"),
@@ -49,9 +52,9 @@ impl Keys {
     }
 
     /// As every script is given them.
-    pub(super) fn of_scripts(&self) -> [String; 8] {
+    pub(super) fn of_scripts(&self) -> [String; 9] {
         let [idle, ids, marks] = [&self.idle, &self.ids, &self.marks].map(Clone::clone);
-        let (feed, until) = (self.feed.clone(), self.feed_until.clone());
-        [self.session(""), self.line(""), self.subject(""), idle, ids, marks, feed, until]
+        let (newest, feed, until) = (self.newest_mark.clone(), self.feed.clone(), self.feed_until.clone());
+        [self.session(""), self.line(""), self.subject(""), idle, ids, marks, newest, feed, until]
     }
 }

@@ -1,5 +1,5 @@
 -- Every script is given all keys, in this order; to the first three the name of a session or a subject is added.
-local SESSIONS, LINES, SUBJECTS, IDLE, IDS, MARKS, FEED, UNTIL = unpack(KEYS)
+local SESSIONS, LINES, SUBJECTS, IDLE, IDS, MARKS, NEWEST, FEED, UNTIL = unpack(KEYS)
 -- A session's line: a hash with a field for each generation, under its number. An end has a field of its own, and takes the
 -- place of the next generation. Gives the current one, until when it can be renewed, and whether the session has ended.
 local function state_of(id)
@@ -14,7 +14,7 @@ local function state_of(id)
     local began_at, later = times:match('(%x+) (%x+)')
     idle_until = tonumber(began_at, 16) + tonumber(later, 16)
   end
-  local mark = redis.call('ZREVRANGE', MARKS, 0, 0, 'WITHSCORES')[2]
+  local mark = redis.call('GET', NEWEST)
   if mark and not has_ended and idle_until then
     local facts = redis.call('GET', SESSIONS .. id)
     has_ended = not facts or cjson.decode(facts).start < tonumber(mark)

@@ -243,13 +243,12 @@ impl SessionStore for RedisStore {
             pipeline.cmd("HDEL").arg(&line).arg(old).ignore();
         }
         pipeline.cmd("HLEN").arg(&line);
-        pipeline.cmd("ZREVRANGE").arg(&self.keys.marks).arg(0).arg(0).arg("WITHSCORES");
-        let (is_taken, count, marks): (bool, u64, Vec<(String, f64)>) =
-            self.wire.ask_all(&pipeline).await.map_err(&wrong)?;
+        pipeline.cmd("GET").arg(&self.keys.newest_mark);
+        let (is_taken, count, newest): (bool, u64, Option<i64>) = self.wire.ask_all(&pipeline).await.map_err(&wrong)?;
         if !is_taken {
             return Ok(Advanced::Lost);
         }
-        let is_covered = marks.iter().any(|(_, before)| (change.started_at.as_micros() as f64) < *before);
+        let is_covered = newest.is_some_and(|before| change.started_at.as_micros() < before);
         // As many as there are where none is missing and none is too many.
         let is_as_usual = count == (number + 1).min(LINE + 1);
         if !is_covered && (is_as_usual || self.may_stay(id, number).await.map_err(&wrong)?) {
