@@ -132,11 +132,12 @@ impl Shared {
     /// How many entries there were.
     async fn catch_up(&self) -> Result<usize, StoreError> {
         let (mut cursor, mut count) = (self.cursor.lock().await, 0);
+        let mut after = cursor.clone();
         // What the feed has that is read from its beginning again.
         let mut anew = None::<Revocations>;
         loop {
             let (asked_at, asked) = (self.since.elapsed(), self.clock.now());
-            let page = self.store.feed(cursor.as_ref(), PAGE).await;
+            let page = self.store.feed(after.as_ref(), PAGE).await;
             let now = self.clock.now();
             note(&self.silences, &page, asked, now);
             let page = page?;
@@ -147,11 +148,16 @@ impl Shared {
                 page.entries.iter().for_each(|entry| anew.add(entry));
             }
             page.entries.iter().filter(|entry| now < entry.until).for_each(|entry| self.known.add(entry));
-            *cursor = page.cursor;
+            after = page.cursor;
+            if anew.is_none() {
+                cursor.clone_from(&after);
+            }
             count += page.entries.len();
             if page.entries.len() < PAGE as usize {
                 self.heard_at.fetch_max(asked_at.as_millis() as u64, Ordering::Relaxed);
+                // Not before the end: what is broken off on the way begins anew again.
                 if let Some(anew) = anew {
+                    *cursor = after;
                     let lost = self.known.lacking_in(&anew, now);
                     if !lost.is_empty() {
                         let count = lost.len();

@@ -72,6 +72,9 @@ pub(super) trait Database: Clone + fmt::Debug + Send + Sync + 'static {
 pub(super) enum Turn<'t> {
     /// Writing to the feed: so that entries become visible in the order of their places.
     Feed,
+    /// Ending these sessions, before it is taken for the feed: whoever has that one waits for nothing more.
+    #[cfg_attr(not(feature = "postgres"), expect(dead_code, reason = "SQLite has one writer, whatever it is about"))]
+    Sessions(&'t [String]),
     /// Counting the sessions of this subject.
     #[cfg_attr(not(feature = "postgres"), expect(dead_code, reason = "SQLite has one writer, whoever it is about"))]
     Subject(&'t str),

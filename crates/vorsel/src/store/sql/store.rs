@@ -142,6 +142,7 @@ async fn insert<D: Database>(database: &D, session: &Session, cap: Option<Cap>) 
     database.run(&mut transaction, INSERT, &values).await?;
     // Last, since the others wait for whoever has it.
     if !first.is_empty() {
+        database.take_turn(&mut transaction, Turn::Sessions(first)).await?;
         database.take_turn(&mut transaction, Turn::Feed).await?;
     }
     let mut displaced = 0;

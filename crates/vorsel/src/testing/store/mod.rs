@@ -42,6 +42,7 @@ pub async fn every_rule(store: Arc<dyn SessionStore>) {
     lists_all_in_pages(&*store).await;
     keeps_to_the_limit_of_a_subject(&*store).await;
     lets_no_more_in_than_the_limit(store.clone()).await;
+    ends_and_limits_do_not_wait_for_each_other(store.clone()).await;
     tells_of_every_end(&*store).await;
     feeds_whatever_is_revoked(&*store).await;
     misses_nothing_on_the_feed(store.clone()).await;
@@ -405,6 +406,42 @@ pub async fn lets_no_more_in_than_the_limit(store: Arc<dyn SessionStore>) {
     }
     assert_eq!(kept, 3);
     assert_eq!(store.of_subject(&subject).await.expect("list").len(), 3);
+}
+
+/// However ends of a subject's sessions and sign-ins that displace some fall together, each comes to an end and none fails.
+///
+/// # Panics
+/// Where the store breaks the rule.
+pub async fn ends_and_limits_do_not_wait_for_each_other(store: Arc<dyn SessionStore>) {
+    for _ in 0..12 {
+        let subject = random_id().expect("randomness");
+        let mut first = Vec::new();
+        for age in 0..4 {
+            first.push(session(&subject, START.after(Duration::from_secs(age))));
+            store.insert(&first[age as usize], None).await.map(drop).expect("insert");
+        }
+        let ended = Ended { at: START, why: EndReason::SignedOut };
+        let mut callers = Vec::new();
+        for (number, session) in first.iter().enumerate() {
+            let (store, one, subject) = (store.clone(), session.id.clone(), subject.clone());
+            callers.push(tokio::spawn(async move {
+                match number {
+                    0 => drop(end(&*store, Which::OfSubject(&subject), ended).await),
+                    1 => drop(end(&*store, Which::One(&one), ended).await),
+                    _ => {
+                        let new = self::session(&subject, START.after(Duration::from_secs(9)));
+                        store.insert(&new, Some(cap(2, Beyond::EndOldest))).await.map(drop).expect("insert");
+                    }
+                }
+            }));
+        }
+        for caller in callers {
+            caller.await.expect("none fails");
+        }
+        for session in first {
+            assert!(load(&*store, &session.id).await.ended.is_some());
+        }
+    }
 }
 
 /// Sessions past their time are forgotten in steps of the size asked for; what can still be renewed stays.

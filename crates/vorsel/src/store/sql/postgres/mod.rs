@@ -275,6 +275,10 @@ impl Database for Connections {
     async fn take_turn(&self, transaction: &mut Lent, turn: Turn<'_>) -> Result<(), sqlx::Error> {
         match turn {
             Turn::Feed => lock(transaction, FEED_LOCK).await,
+            Turn::Sessions(ids) => {
+                let lock = query("SELECT id FROM vorsel_sessions WHERE id = ANY($1) ORDER BY id FOR UPDATE").bind(ids);
+                lock.execute(transaction.connection()).await.map(drop)
+            }
             Turn::Subject(subject) => {
                 let lock = query("SELECT pg_advisory_xact_lock($1, hashtext($2))").bind(SUBJECT_LOCKS).bind(subject);
                 lock.execute(transaction.connection()).await.map(drop)
