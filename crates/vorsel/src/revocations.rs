@@ -210,13 +210,14 @@ impl Shared {
     }
 }
 
-/// How many entries are put on the feed again at a time; in between it is read.
-const AGAIN_AT_ONCE: usize = 100;
+/// For so long entries are put on the feed again at a time; in between it is read.
+const AGAIN_FOR: Duration = Duration::from_millis(500);
 
 impl Shared {
     /// Puts on the feed again what it has lost, and ends again what has ended.
     async fn tell_again(&self) -> Result<(), StoreError> {
-        for _ in 0..AGAIN_AT_ONCE {
+        let since = Instant::now();
+        while since.elapsed() < AGAIN_FOR {
             // It is taken off only when it is done. If the list is another one by then, it is told once more.
             let Some(entry) = lock(&self.lost).last().cloned() else { return Ok(()) };
             let now = self.clock.now();

@@ -1,7 +1,5 @@
 //! What the log says of a refusal. Alone in its file, since a log line is caught for the whole process.
 
-use std::sync::{Arc, Mutex};
-
 use http::{Request, Response};
 use tower::{ServiceExt, service_fn};
 use vorsel::rule::role;
@@ -9,23 +7,12 @@ use vorsel::{
     AccessDraft, AccessPlan, Algorithm, Expectations, Guard, Issuer, KeySet, Lifetime, NoOwn, SigningKey, Verifier, now,
 };
 
+#[path = "common/lines.rs"]
+mod lines;
+use lines::Lines;
+
 const ISSUER: &str = "https://id.skarnhill.test";
 const AUDIENCE: &str = "https://api.skarnhill.test";
-
-/// Collects what is logged on this thread.
-#[derive(Clone, Default)]
-struct Lines(Arc<Mutex<Vec<u8>>>);
-
-impl std::io::Write for Lines {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        self.0.lock().expect("no panic").extend_from_slice(bytes);
-        Ok(bytes.len())
-    }
-
-    fn flush(&mut self) -> std::io::Result<()> {
-        Ok(())
-    }
-}
 
 /// A guard around a service that is not axum's.
 async fn send(guard: &Guard<NoOwn>, path: &str, token: &str) -> u16 {
@@ -65,7 +52,7 @@ async fn the_log_names_the_check_in_one_line_and_never_the_token() {
     assert_eq!(send(&guard, "/log", &token("https://lab.skarnhill.test\n\u{1b}[2J")).await, 401);
     assert_eq!(send(&guard, "/people", &token(AUDIENCE)).await, 403);
     assert_eq!(send(&guard, "/forgotten", &token(AUDIENCE)).await, 403);
-    let text = String::from_utf8(lines.0.lock().expect("no panic").clone()).expect("text");
+    let text = lines.text();
     let expected = [
         " INFO vorsel::guard: wrong-audience: expected \"https://api.skarnhill.test\", but found \
          \"https://lab.skarnhill.test\\n\\u{1b}[2J\" (RFC 7519 section 4.1.3) \

@@ -1,7 +1,6 @@
 //! What the stores do when their server is in trouble. Each test has a server of its own, since it sets the server up.
 
 use std::error::Error;
-use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use vorsel::store::{
@@ -12,7 +11,10 @@ use vorsel::{
     EndReason, Ended, Generation, Revocation, Revoked, Session, SessionLimits, SessionSeed, SignIn, Timestamp, now,
 };
 
+#[path = "common/lines.rs"]
+mod lines;
 mod servers;
+use lines::Lines;
 use servers::{Kind, Server, start};
 
 fn session(id: &str) -> Session {
@@ -151,21 +153,6 @@ async fn errors_of_redis_that_pass_say_so_and_a_full_one_can_be_purged() {
     assert_eq!(left, 40 + 1 + 2 - 10, "those of the test, one of a call that worked, and those after");
 }
 
-/// Collects what is logged on this thread.
-#[derive(Clone, Default)]
-struct Lines(Arc<Mutex<Vec<u8>>>);
-
-impl std::io::Write for Lines {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        self.0.lock().expect("no panic").extend_from_slice(bytes);
-        Ok(bytes.len())
-    }
-
-    fn flush(&mut self) -> std::io::Result<()> {
-        Ok(())
-    }
-}
-
 #[tokio::test]
 async fn a_start_says_what_it_waits_for_and_what_the_server_would_forget() {
     let Some(server) = start(Kind::Redis) else { return };
@@ -173,7 +160,7 @@ async fn a_start_says_what_it_waits_for_and_what_the_server_would_forget() {
     let writer = lines.clone();
     let log = tracing_subscriber::fmt().with_ansi(false).without_time().with_writer(move || writer.clone()).finish();
     let _log = tracing::subscriber::set_default(log);
-    let logged = || String::from_utf8(lines.0.lock().expect("no panic").clone()).expect("text");
+    let logged = || lines.text();
     let url = server.empty_database();
     drop(RedisStore::connect(&url).await.expect("a store"));
     assert_eq!(logged(), "");

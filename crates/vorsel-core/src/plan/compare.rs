@@ -170,7 +170,7 @@ impl<'p> TwoPlans<'p> {
         if changes.len() == signed_in {
             let roles = any.claims().get("roles").and_then(|roles| roles.as_array().cloned()).unwrap_or_default();
             let mut roles: Vec<_> = roles.iter().filter_map(|role| role.as_str().map(str::to_owned)).collect();
-            // One role, where it is in no column: a rule can ask for a role that its plan does not declare.
+            // One role or none, where the budget was used up before the columns were gone through.
             let who = match roles.len() {
                 0 => Who::SignedIn,
                 1 => Who::Role(roles.remove(0)),

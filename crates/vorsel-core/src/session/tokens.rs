@@ -44,8 +44,7 @@ impl RefreshTokens {
             });
         }
         // Another instance's clock may be ahead. When a generation began is in the record, so this refuses nobody.
-        let expectations = Expectations::refresh(&name).issuer_ahead(Expectations::LARGEST_SKEW);
-        let expectations = expectations.unwrap_or_else(|_| Expectations::refresh(&name));
+        let expectations = Expectations { issuer_ahead: Expectations::LARGEST_SKEW, ..Expectations::refresh(&name) };
         let verifier = Verifier::new(keyring.key_set(), expectations);
         Ok(Self { issuer: Issuer::new(name, keyring), verifier })
     }

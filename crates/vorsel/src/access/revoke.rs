@@ -146,13 +146,14 @@ impl AccessTokens {
 
     /// Puts it on the feed, whoever goes away meanwhile.
     async fn tell(&self, what: Revoked, until: Timestamp) -> Result<(), StoreError> {
-        let (tokens, revocation) = (self.clone(), Revocation { what, until });
+        let revocation = Revocation { what, until };
         // What is known from the feed is on it, or is put there again should it be lost: it would say nothing twice.
         if let Some(revocations) = &self.0.revocations
             && revocations.known().has(&revocation)
         {
             return Ok(());
         }
+        let tokens = self.clone();
         let told = async move {
             tokens.asked(tokens.0.store.revoke(&revocation)).await?;
             if tokens.0.revocations.is_none() {

@@ -24,7 +24,7 @@ use record::{END, fields, read, read_feed, read_mark, times};
 use wire::Wire;
 
 /// Keeps sessions in Redis 6.2 or later, under keys that begin with `vorsel:` or what the [settings](RedisSettings) say. Each
-/// change is one command or one script on the server, so it happens as a whole.
+/// change is one script on the server, or one command with a look behind it, so it happens as a whole.
 ///
 /// A session's generations are fields of a hash, and a renewal sets the next one if it is not there, which is the
 /// compare-and-swap. An end takes the place of the next generation, so of an end and a renewal the first one wins.
@@ -154,7 +154,7 @@ impl RedisStore {
             return Ok(Vec::new());
         }
         let mut pipeline = pipe();
-        // First, so that nothing that ends meanwhile is taken to be alive.
+        // The marks last, so that nothing that ends meanwhile is taken to be alive.
         ids.iter().for_each(|id| {
             pipeline.cmd("GET").arg(self.keys.session(id)).cmd("HGETALL").arg(self.keys.line(id));
         });

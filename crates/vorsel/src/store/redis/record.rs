@@ -96,6 +96,7 @@ fn unreadable(what: &'static str) -> RedisError {
         what.to_owned(),
     ))
 }
+
 fn text(entry: &StreamId, name: &'static str) -> Result<String, RedisError> {
     entry.get(name).ok_or_else(|| unreadable(name))
 }
