@@ -315,7 +315,7 @@ fn segments() -> Vec<Row> {
 fn claim_types() -> Vec<Row> {
     let others = [Value::Null, json!(true), json!(7), json!("7"), json!([7]), json!(["x"]), json!({ "x": 7 })];
     let fits = |name: &str, value: &Value| match name {
-        "exp" | "nbf" | "iat" | "auth_time" => value.is_number(),
+        "exp" | "nbf" | "iat" | "auth_time" | "session_at" => value.is_number(),
         "roles" => *value == json!(["x"]),
         "aud" => *value == json!(["x"]) || value.is_string(),
         "cnf" => value.is_object(),
@@ -334,6 +334,7 @@ fn claim_types() -> Vec<Row> {
         "roles",
         "sid",
         "auth_time",
+        "session_at",
         "acr",
         "cnf",
     ];
