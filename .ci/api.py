@@ -38,6 +38,10 @@ FOREIGN = {
         "axum": "routes and extractors",
         "tokio": "what a listener's connections are read and written through",
         "axum_core": "extractors",
+        "sqlx_core": "a pool of the app's own",
+        "sqlx_postgres": "a pool of the app's own",
+        "sqlx_sqlite": "a pool of the app's own",
+        "redis": "a client of the app's own",
     },
 }
 SKIPPED_TRAITS = {"StructuralPartialEq", "Freeze", "UnsafeUnpin"}

@@ -112,7 +112,7 @@ pub(crate) async fn drill(store: &'static str, with_loss: bool) -> Option<Outcom
     let mut site = Site::on(store).await?;
     let replication = Cable::to(site.server.as_ref().expect("a server").port).await;
     let standby = Standby::of(store, site.standby_folder(), &replication);
-    let instances = [site.instance(), site.instance()];
+    let instances = [site.instance(), site.instance_that_knows(standby.port)];
     let caller = instances[0].caller();
     let (before, after, kept) = (signed_in(&caller).await, signed_in(&caller).await, signed_in(&caller).await);
     // The standby catches up.

@@ -63,6 +63,16 @@ impl Site {
         self.instance_on(&self.store.replace(&format!(":{usual}/"), &format!(":{}/", cable.port)))
     }
 
+    /// One that knows the server and its standby, where an address can name both, and no cable that is led elsewhere.
+    fn instance_that_knows(&self, standby: u16) -> Instance {
+        let usual = self.cable.as_ref().expect("a cable").port;
+        let hosts = format!(":{},127.0.0.1:{standby}/", self.server.as_ref().expect("a server").port);
+        if !self.store.starts_with("postgres:") {
+            return self.instance();
+        }
+        self.instance_on(&self.store.replace(&format!(":{usual}/"), &hosts))
+    }
+
     fn instance_on(&self, store: &str) -> Instance {
         let keys = self.folder.path().join("keys").display().to_string();
         Instance::listening("127.0.0.1:0", &["--store", store, "--keys", &keys])

@@ -25,7 +25,7 @@ pub(crate) struct ServeArguments {
     /// The address to listen on; port 0 takes a free one.
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:0")]
     listen: SocketAddr,
-    /// Where sessions are kept: memory:, sqlite:PATH, postgres://… or redis://….
+    /// Where sessions are kept: memory:, sqlite:PATH, postgres://…, redis://… or, encrypted, rediss://….
     #[arg(long, value_name = "STORE", default_value = "memory:")]
     store: StoreAddress,
     /// The folder of the signing keys, made on first use. Without it the keys last as long as the process.

@@ -16,7 +16,7 @@ use crate::store_address::StoreAddress;
 /// See the sessions of a store, and end them.
 #[derive(Debug, Args)]
 pub(crate) struct SessionsArguments {
-    /// The store: sqlite:PATH, postgres://… or redis://….
+    /// The store: sqlite:PATH, postgres://…, redis://… or rediss://….
     #[arg(long, value_name = "STORE", env = "VORSEL_STORE", global = true)]
     store: Option<StoreAddress>,
     /// Print JSON.

@@ -20,6 +20,8 @@ pub(crate) struct Server {
     pub(crate) port: u16,
     kind: Kind,
     first_database: OnceLock<String>,
+    /// Arguments of its own.
+    more: Vec<String>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -49,6 +51,11 @@ pub(crate) fn shared(kind: Kind) -> Option<&'static Server> {
 
 /// A server of the test's own, to be killed and started again.
 pub(crate) fn start(kind: Kind) -> Option<Server> {
+    start_with(kind, |_| Vec::new())
+}
+
+/// [`start`] with arguments that `more` makes in the server's folder.
+pub(crate) fn start_with(kind: Kind, more: impl FnOnce(&Path) -> Vec<String>) -> Option<Server> {
     let program = match kind {
         Kind::Postgres => postgres_program("postgres"),
         Kind::Redis => in_path("redis-server"),
@@ -66,7 +73,8 @@ pub(crate) fn start(kind: Kind) -> Option<Server> {
     if kind == Kind::Postgres {
         make_cluster(folder.path());
     }
-    let mut server = Server { shells: Vec::new(), folder, port: 0, kind, first_database: OnceLock::new() };
+    let more = more(folder.path());
+    let mut server = Server { shells: Vec::new(), folder, port: 0, kind, first_database: OnceLock::new(), more };
     for _ in 0..ATTEMPTS {
         server.port = free_port();
         if server.comes_up(&program) {
@@ -91,7 +99,7 @@ pub(crate) fn free_port() -> u16 {
     TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a free port").port()
 }
 
-fn is_root() -> bool {
+pub(crate) fn is_root() -> bool {
     let id = Command::new("id").arg("-u").output().expect("id");
     id.stdout.starts_with(b"0\n")
 }
@@ -122,7 +130,7 @@ fn make_cluster(folder: &Path) {
     assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
 }
 
-fn spawn(kind: Kind, program: &Path, folder: &Path, port: u16) -> Child {
+fn spawn(kind: Kind, program: &Path, folder: &Path, port: u16, more: &[String]) -> Child {
     let text = |path: PathBuf| path.to_str().expect("a path in UTF-8").to_owned();
     let port = port.to_string();
     let arguments: Vec<String> = match kind {
@@ -151,6 +159,7 @@ fn spawn(kind: Kind, program: &Path, folder: &Path, port: u16) -> Child {
     Command::new("sh")
         .args(["-c", UNTIL_ABANDONED, "sh"])
         .args(arguments)
+        .args(more)
         .env("LOG", folder.join("log"))
         .env("FOLDER", folder)
         .env("PIDFILE", pid_file)
@@ -162,7 +171,7 @@ fn spawn(kind: Kind, program: &Path, folder: &Path, port: u16) -> Child {
 
 impl Server {
     fn comes_up(&mut self, program: &Path) -> bool {
-        self.shells.push(spawn(self.kind, program, self.folder.path(), self.port));
+        self.shells.push(spawn(self.kind, program, self.folder.path(), self.port, &self.more));
         let deadline = Instant::now() + START_WITHIN;
         while !self.is_ready() {
             if Instant::now() > deadline {

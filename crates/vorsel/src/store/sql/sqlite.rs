@@ -7,7 +7,7 @@ use async_trait::async_trait;
 use sqlx::sqlite::{
     SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteRow, SqliteSynchronous,
 };
-use sqlx::{QueryBuilder, Row, Sqlite, Transaction, query};
+use sqlx::{QueryBuilder, Row, Sqlite, Transaction, query, query_scalar};
 
 use super::batch::{Batcher, WriteRenewals};
 use super::database::{Database, Param, Turn, bound, columns_of};
@@ -111,9 +111,36 @@ impl SqliteStore {
             // A renewal that was answered must survive a power cut: else the client holds a token nobody knows.
             .synchronous(SqliteSynchronous::Full)
             .busy_timeout(settings.wait_for_writer);
+        Self::on(connect(options, &settings), settings.answer_within).await
+    }
+
+    /// A store in the file of a pool, on the pool's connections, beside the app's own tables. Of the settings only
+    /// `answer_within` counts; the others are the pool's. Its connections should have a busy timeout and
+    /// `SqliteSynchronous::Full`; where a power cut could take renewals with it that were answered, a warning says so.
+    ///
+    /// # Errors
+    /// If the tables cannot be made.
+    pub async fn from_pool(pool: SqlitePool, settings: SqliteSettings) -> Result<Self, StoreError> {
+        let looked_at = async {
+            let level: i64 = query_scalar("PRAGMA synchronous").fetch_one(&pool).await?;
+            if level < 2 {
+                tracing::warn!(
+                    target: "vorsel::store",
+                    "expected synchronous FULL, but found {level}: a power cut may undo renewals and sign-outs"
+                );
+            }
+            Ok(pool.clone())
+        };
+        Self::on(looked_at, settings.answer_within).await
+    }
+
+    async fn on(
+        pool: impl Future<Output = Result<SqlitePool, sqlx::Error>>,
+        answer_within: Duration,
+    ) -> Result<Self, StoreError> {
         let opened = async {
-            let pool = connect(options, &settings).await.map_err(failed::<File>("open the database"))?;
-            let file = File { pool, answer_within: settings.answer_within };
+            let pool = pool.await.map_err(failed::<File>("open the database"))?;
+            let file = File { pool, answer_within };
             let store = Self { batcher: Batcher::new(file.clone()), file };
             store.set_up().await?;
             Ok(store)

@@ -8,10 +8,12 @@ use std::mem;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use sqlx::postgres::{PgConnectOptions, PgConnection};
-use sqlx::{ConnectOptions, Connection, Executor};
+use sqlx::postgres::PgConnection;
+use sqlx::{Connection, Executor};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::time::timeout;
+
+use super::hosts::Hosts;
 
 /// A connection that answered so short a time ago is taken to work.
 const FRESH: Duration = Duration::from_secs(1);
@@ -27,7 +29,7 @@ const LASTING: Duration = Duration::from_secs(1_800);
 pub(super) struct Lender(Arc<Inner>);
 
 struct Inner {
-    options: PgConnectOptions,
+    hosts: Arc<Hosts>,
     /// Statements that each connection begins with.
     first: String,
     size: u32,
@@ -57,9 +59,9 @@ pub(crate) struct Lent {
 }
 
 impl Lender {
-    pub(super) fn new(options: PgConnectOptions, first: String, size: u32) -> Self {
+    pub(super) fn new(hosts: Arc<Hosts>, first: String, size: u32) -> Self {
         let places = Arc::new(Semaphore::new(size as usize));
-        Self(Arc::new(Inner { options, first, size, places, idle: Mutex::default() }))
+        Self(Arc::new(Inner { hosts, first, size, places, idle: Mutex::default() }))
     }
 
     /// A connection that works, as far as that can be known. It may take long: the caller sets the end.
@@ -74,7 +76,7 @@ impl Lender {
             // What became of one has become of those that have been idle for longer.
             self.idle().connections.clear();
         }
-        let mut connection = self.0.options.connect().await?;
+        let (mut connection, _) = self.0.hosts.connect().await?;
         connection.execute(sqlx::raw_sql(sqlx::AssertSqlSafe(self.0.first.clone()))).await?;
         let now = Instant::now();
         lent.kept = Some(Kept { connection, made_at: now, used_at: now });
