@@ -1,12 +1,13 @@
 //! Drills: what the model proves, tried on running instances with the default settings, under faults, over HTTP.
 //!
 //! `cargo test -p vorsel-cli --bench drills` takes the short ones, `-- long` all of them, `-- stall`, `-- silent`, `-- hang-up`,
-//! `-- held-up` or `-- fail-over` those of a kind; `redis`, `postgres` or `sqlite` beside it those on one store. One line for each; the exit status is 1 if a
-//! promise was broken.
+//! `-- held-up`, `-- fail-over` or `-- clocks` those of a kind; `redis`, `postgres` or `sqlite` beside it those on one store. One line
+//! for each; the exit status is 1 if a promise was broken.
 #![cfg(unix)]
 
 mod cable;
 mod clients;
+mod clocks;
 mod fail_over;
 mod faults;
 mod hang_up;
@@ -103,7 +104,7 @@ async fn main() -> ExitCode {
     let asked = |word: &str| words.iter().any(|asked| asked == word);
     let is_long = asked("long");
     let wanted = |kind: &str| {
-        asked(kind) || !["stall", "silent", "hang-up", "held-up", "fail-over"].iter().any(|kind| asked(kind))
+        asked(kind) || !["stall", "silent", "hang-up", "held-up", "fail-over", "clocks"].iter().any(|kind| asked(kind))
     };
     let mut kept = true;
     let mut tell = |outcome: Option<Outcome>| {
@@ -127,6 +128,12 @@ async fn main() -> ExitCode {
         if wanted("fail-over") && store != "sqlite" {
             for with_loss in [false, true] {
                 tell(fail_over::drill(store, with_loss).await);
+            }
+        }
+        // Processes that share a file share a machine, and its clock.
+        if wanted("clocks") && store != "sqlite" {
+            for apart in [16, 60, 200] {
+                tell(clocks::drill(store, apart).await);
             }
         }
         if wanted("held-up") && store == "postgres" {

@@ -37,7 +37,8 @@ pub(crate) struct ServeArguments {
     /// For how long a spent refresh token may come again and gets the same successor; 0 to 300.
     #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(0..=300))]
     retry_window: Option<u64>,
-    /// How far the clock of another instance may be ahead: the tokens it issues are taken all the same; 0 to 300.
+    /// How far the clocks of instances and store may differ; 0 to 300. Sessions are reckoned in the store's time; tokens of
+    /// an instance that is so far ahead are taken; what is further off is logged.
     #[arg(long, value_name = "SECONDS", default_value_t = 30, value_parser = clap::value_parser!(u64).range(0..=300))]
     clock_difference: u64,
 }
@@ -74,14 +75,15 @@ async fn serve(arguments: &ServeArguments) -> Result<(), Failure> {
         .map_err(|error| Failure::from(error).while_doing(format!("cannot listen on {}", arguments.listen)))?;
     let base = format!("http://{}", listener.local_addr()?);
     let store = arguments.store.open().await?;
-    let revocations = LiveRevocations::follow(store.clone()).await?;
+    let clock_difference = Duration::from_secs(arguments.clock_difference);
+    let revocations = LiveRevocations::follow_within(store.clone(), clock_difference).await?;
     let (app, sessions) = observatory::open(Opening {
         keys: IssuerKeys::in_folder(folder)?,
         store,
         revocations,
         access_lifetime: Lifetime::try_from(access_lifetime)?,
         limits: SessionLimits { retry_window, ..SessionLimits::default() },
-        clock_difference: Duration::from_secs(arguments.clock_difference),
+        clock_difference,
         base: base.clone(),
         settings,
     })?;

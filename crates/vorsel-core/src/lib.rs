@@ -36,7 +36,7 @@ pub use session::{
     RefreshTokens, Renewal, RenewalRefusal, RenewalStep, SESSION_SECRET_BYTES, Session, SessionLimits, SessionSeed,
     SignIn, Silences, Spent, Step, Swap,
 };
-pub use time::{Lifetime, LifetimeError, Timestamp, spoken};
+pub use time::{ClockOffset, Lifetime, LifetimeError, Timestamp, spoken};
 pub use token::{
     AccessDraft, Checked, Claims, DraftByClient, DraftForAudience, DraftOfSubject, IssueError, Issuer, Kind, NoOwn,
     Prepared, Reading, ReadingError, ScopeError, Scopes, UncheckedError, UncheckedToken,

@@ -1,9 +1,11 @@
 //! The clock, the one place where `now` comes from.
 
 use std::fmt;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use vorsel_core::Timestamp;
+use vorsel_core::{ClockOffset, Timestamp};
 
 /// Tells the time. [`SystemClock`] does in production; tests hand in one that they move.
 #[diagnostic::on_unimplemented(
@@ -22,6 +24,26 @@ pub struct SystemClock;
 impl Clock for SystemClock {
     fn now(&self) -> Timestamp {
         now()
+    }
+}
+
+/// The clock of a store by way of the machine's, so that instances whose clocks differ reckon alike. Clones share the offset.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct StoreClock(Arc<AtomicI64>);
+
+impl StoreClock {
+    pub(crate) fn offset(&self) -> ClockOffset {
+        ClockOffset::from_micros(self.0.load(Ordering::Relaxed))
+    }
+
+    pub(crate) fn set(&self, offset: ClockOffset) {
+        self.0.store(offset.as_micros(), Ordering::Relaxed);
+    }
+}
+
+impl Clock for StoreClock {
+    fn now(&self) -> Timestamp {
+        self.offset().there(now())
     }
 }
 

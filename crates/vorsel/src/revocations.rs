@@ -8,9 +8,11 @@ use std::time::{Duration, Instant};
 use tokio::sync::Mutex;
 use tokio::task::JoinHandle;
 use tokio::time::{sleep, timeout};
-use vorsel_core::{Checked, EndReason, Ended, Finding, Revocation, Revocations, Revoked, Silences, Timestamp};
+use vorsel_core::{
+    Checked, ClockOffset, EndReason, Ended, Finding, Revocation, Revocations, Revoked, Silences, Timestamp,
+};
 
-use crate::clock::{Clock, SystemClock};
+use crate::clock::{Clock, StoreClock, now};
 use crate::store::{Cursor, End, SessionStore, StoreError, Which};
 use crate::waiting::told;
 
@@ -29,6 +31,10 @@ pub struct LiveRevocations {
 struct Shared {
     store: Arc<dyn SessionStore>,
     clock: Arc<dyn Clock>,
+    /// How the store's clock differs from the machine's; none where another clock was given.
+    measured: Option<StoreClock>,
+    /// A larger difference is told.
+    clock_difference: Duration,
     known: Revocations,
     cursor: Mutex<Option<Cursor>>,
     /// When the store answered nothing.
@@ -54,6 +60,8 @@ const PAGE: u32 = 1_000;
 const HEARTBEAT: Duration = Duration::from_secs(1);
 const SHORTEST_PAUSE: Duration = Duration::from_millis(50);
 const LONGEST_PAUSE: Duration = Duration::from_secs(1);
+/// How far clocks may differ if nothing else is said.
+const CLOCK_DIFFERENCE: Duration = Duration::from_secs(30);
 const FORGET_EVERY: Duration = Duration::from_secs(30);
 
 impl LiveRevocations {
@@ -65,7 +73,21 @@ impl LiveRevocations {
     /// # Panics
     /// Outside of a tokio runtime.
     pub async fn follow(store: Arc<dyn SessionStore>) -> Result<Self, StoreError> {
-        Self::follow_by(store, Arc::new(SystemClock)).await
+        Self::follow_within(store, CLOCK_DIFFERENCE).await
+    }
+
+    /// [`follow`](Self::follow) where the clocks of instances and store may be so far from each other. Sessions and revocations
+    /// are reckoned in the store's time, to which the offset is measured again and again; if it is larger than this, an
+    /// error in the log says so, since other services check tokens by their own clocks.
+    ///
+    /// # Errors
+    /// If the feed cannot be read to its end.
+    ///
+    /// # Panics
+    /// Outside of a tokio runtime.
+    pub async fn follow_within(store: Arc<dyn SessionStore>, clock_difference: Duration) -> Result<Self, StoreError> {
+        let clock = StoreClock::default();
+        Self::begin(store, Arc::new(clock.clone()), Some(clock), clock_difference).await
     }
 
     /// [`follow`](Self::follow) by another clock than the machine's, for tests.
@@ -76,9 +98,20 @@ impl LiveRevocations {
     /// # Panics
     /// Outside of a tokio runtime.
     pub async fn follow_by(store: Arc<dyn SessionStore>, clock: Arc<dyn Clock>) -> Result<Self, StoreError> {
+        Self::begin(store, clock, None, CLOCK_DIFFERENCE).await
+    }
+
+    async fn begin(
+        store: Arc<dyn SessionStore>,
+        clock: Arc<dyn Clock>,
+        measured: Option<StoreClock>,
+        clock_difference: Duration,
+    ) -> Result<Self, StoreError> {
         let shared = Shared {
             store,
             clock,
+            measured,
+            clock_difference,
             known: Revocations::new(),
             cursor: Mutex::new(None),
             silences: Arc::default(),
@@ -86,7 +119,11 @@ impl LiveRevocations {
             heard_at: AtomicU64::new(0),
             lost: std::sync::Mutex::default(),
         };
-        told("the store's feed", shared.catch_up()).await?;
+        told("the store's feed", async {
+            shared.measure().await?;
+            shared.catch_up().await
+        })
+        .await?;
         let shared = Arc::new(shared);
         let following = tokio::spawn(shared.clone().follow());
         Ok(Self { shared, _following: Arc::new(Following(following)) })
@@ -116,6 +153,18 @@ impl LiveRevocations {
         self.shared.catch_up().await.map(drop)
     }
 
+    /// How far this machine's clock is from the store's, as far as it is known; the store's is reckoned by. Zero for stores without
+    /// a clock of their own.
+    #[must_use]
+    pub fn clock_offset(&self) -> ClockOffset {
+        self.shared.measured.as_ref().map(StoreClock::offset).unwrap_or_default()
+    }
+
+    /// The clock that sessions and revocations are reckoned by.
+    pub(crate) fn clock(&self) -> Arc<dyn Clock> {
+        self.shared.clock.clone()
+    }
+
     /// When the store answered nothing, as whoever asks it notes it.
     pub(crate) fn silences(&self) -> Arc<std::sync::Mutex<Silences>> {
         self.shared.silences.clone()
@@ -129,6 +178,27 @@ impl LiveRevocations {
 }
 
 impl Shared {
+    /// Asks the store for its time.
+    async fn measure(&self) -> Result<(), StoreError> {
+        let Some(clock) = &self.measured else { return Ok(()) };
+        let (asked_at, before) = (now(), clock.offset());
+        let Some(told) = self.store.time().await? else { return Ok(()) };
+        let offset = before.measured(asked_at, told, now());
+        clock.set(offset);
+        let is_outside = |offset: ClockOffset| offset.size() > self.clock_difference;
+        if is_outside(offset) && !is_outside(before) {
+            tracing::error!(
+                target: "vorsel::clock",
+                "expected clocks at most {} s apart, but found this machine's {offset} the store's; sessions are reckoned in the \
+                 store's time, but whoever checks a token does that by the clock of their own",
+                self.clock_difference.as_secs()
+            );
+        } else if is_outside(before) && !is_outside(offset) {
+            tracing::info!(target: "vorsel::clock", "this machine's clock is {offset} the store's again");
+        }
+        Ok(())
+    }
+
     /// How many entries there were.
     async fn catch_up(&self) -> Result<usize, StoreError> {
         let (mut cursor, mut count) = (self.cursor.lock().await, 0);
@@ -186,7 +256,7 @@ impl Shared {
 
     async fn listen(&self, pause: &mut Duration) -> Result<std::convert::Infallible, StoreError> {
         let mut watch = self.store.watch().await?;
-        let (mut forgot_at, mut was_told) = (Instant::now(), true);
+        let (mut forgot_at, mut measured_at, mut was_told) = (Instant::now(), Instant::now(), true);
         loop {
             // After the listening began, so that nothing falls between.
             if self.catch_up().await? > 0 && !was_told {
@@ -198,6 +268,10 @@ impl Shared {
             }
             *pause = SHORTEST_PAUSE;
             self.tell_again().await?;
+            if measured_at.elapsed() >= HEARTBEAT {
+                self.measure().await?;
+                measured_at = Instant::now();
+            }
             if forgot_at.elapsed() > FORGET_EVERY {
                 self.known.forget(self.clock.now());
                 forgot_at = Instant::now();

@@ -60,7 +60,7 @@ pub(super) async fn run(
     store: &dyn SessionStore,
     as_json: bool,
 ) -> Result<ExitCode, Failure> {
-    let now = now();
+    let now = store.time().await?.unwrap_or_else(now);
     let Chosen { session, subject, before } = &arguments.which;
     if let Some(Moment::At(found)) = before.filter(|before| matches!(before, Moment::At(moment) if *moment > now)) {
         return Err(Failure::new(format!("expected a moment up to now, {now}, but found {found}")));

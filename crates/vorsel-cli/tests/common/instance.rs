@@ -25,7 +25,12 @@ impl Instance {
     }
 
     pub(crate) fn logging_to(log: Stdio, address: &str, arguments: &[&str]) -> Self {
-        let mut child = Command::new(env!("CARGO_BIN_EXE_vorsel"))
+        Self::begun(Command::new(env!("CARGO_BIN_EXE_vorsel")), log, address, arguments)
+    }
+
+    /// One that this command starts.
+    pub(crate) fn begun(mut command: Command, log: Stdio, address: &str, arguments: &[&str]) -> Self {
+        let mut child = command
             .args(["serve", "--listen", address])
             .args(arguments)
             .env_remove("VORSEL_KEYS")

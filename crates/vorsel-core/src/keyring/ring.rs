@@ -20,12 +20,12 @@ pub struct KeyTimes {
 }
 
 impl Default for KeyTimes {
-    /// Tokens of up to an hour, key sets kept for 5 minutes, instances within 10 seconds.
+    /// Tokens of up to an hour, key sets kept for 5 minutes, instances within 40 seconds: clocks may differ by 30.
     fn default() -> Self {
         Self {
             longest_lifetime: Lifetime::minutes(60),
             cache_time: Duration::from_secs(300),
-            spread: Duration::from_secs(10),
+            spread: Duration::from_secs(40),
         }
     }
 }

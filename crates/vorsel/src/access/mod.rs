@@ -70,7 +70,7 @@ pub struct AccessTokensBuilder {
     lifetime: Lifetime,
     roles: Option<Vec<String>>,
     revocations: Option<LiveRevocations>,
-    clock: Arc<dyn Clock>,
+    clock: Option<Arc<dyn Clock>>,
 }
 
 /// Why access tokens or sessions cannot be set up like this.
@@ -102,8 +102,8 @@ pub enum IssueTokenError {
 
 impl AccessTokensBuilder {
     pub(crate) fn new(name: String, audience: String) -> Self {
-        let (lifetime, clock) = (Lifetime::minutes(5), Arc::new(SystemClock));
-        Self { name, audience, keys: None, store: None, lifetime, roles: None, revocations: None, clock }
+        let lifetime = Lifetime::minutes(5);
+        Self { name, audience, keys: None, store: None, lifetime, roles: None, revocations: None, clock: None }
     }
 
     /// The keys that sign. They have to be set.
@@ -139,9 +139,10 @@ impl AccessTokensBuilder {
         self
     }
 
-    /// Another clock than the machine's, for tests.
+    /// Another clock than the machine's, for tests. Without one, time is the store's where
+    /// [revocations](Self::revocations) are followed, and the machine's otherwise.
     pub fn clock(mut self, clock: Arc<dyn Clock>) -> Self {
-        self.clock = clock;
+        self.clock = Some(clock);
         self
     }
 
@@ -154,6 +155,8 @@ impl AccessTokensBuilder {
         let keys = keys.ok_or(SetUpError::Missing("the keys"))?;
         let store = store.ok_or(SetUpError::Missing("the store"))?;
         keys.allow_lifetime(lifetime)?;
+        let clock = clock.or_else(|| revocations.as_ref().map(LiveRevocations::clock));
+        let clock = clock.unwrap_or_else(|| Arc::new(SystemClock));
         let (issuer, expected) = (name.clone(), Expectations::access(&name, &audience));
         Ok(AccessTokens(Arc::new(Shared {
             issuer: keys.derive(move |ring| {
@@ -257,6 +260,14 @@ impl AccessTokens {
 
     pub(crate) fn now(&self) -> Timestamp {
         self.0.clock.now()
+    }
+
+    /// A moment that the app names, which may be by this machine's clock or by the store's: the later of both, so that nothing is
+    /// missed, but not after now. Nothing if it is after now by either.
+    pub(crate) fn past(&self, found: Timestamp) -> Option<Timestamp> {
+        let (now, offset) = (self.now(), self.0.revocations.as_ref().map(LiveRevocations::clock_offset));
+        let there = offset.unwrap_or_default().there(found);
+        (found.min(there) <= now).then(|| found.max(there).min(now))
     }
 
     /// What is to be carried out whoever goes away.

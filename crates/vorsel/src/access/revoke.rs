@@ -90,15 +90,14 @@ impl AccessTokens {
         }
     }
 
-    /// [`revoke`](Self::revoke) of the tokens that were issued up to an earlier moment, the second it lies in included.
+    /// [`revoke`](Self::revoke) of the tokens that were issued up to an earlier moment, the second it lies in included. Where this
+    /// machine's clock and the store's differ, it is the later of what they show at that moment.
     ///
     /// # Errors
     /// If the moment is after now, or the store fails.
     pub async fn revoke_up_to(&self, which: Issued<'_>, up_to: Timestamp) -> Result<(), RevokeError> {
         let now = self.now();
-        if up_to > now {
-            return Err(RevokeError::Future { found: up_to, now });
-        }
+        let up_to = self.past(up_to).ok_or(RevokeError::Future { found: up_to, now })?;
         Ok(self.tell(which.up_to(up_to), self.remembered_until(now)).await?)
     }
 

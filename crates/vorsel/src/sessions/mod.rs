@@ -126,19 +126,22 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// and their tokens stop standing. Says how many, where that is known.
     ///
     /// All that started before a moment are ended by one small write, however many there are, so nobody knows how many those
-    /// were. Tokens count whole seconds, so what starts within the second of the moment is ended with them.
+    /// were. Tokens count whole seconds, so what starts within the second of the moment is ended with them. Where this machine's
+    /// clock and the store's differ, the moment is the later of what they show.
     ///
     /// # Errors
     /// If the moment is after now, or the store fails.
     pub async fn end(&self, which: Which<'_>) -> Result<Option<u64>, EndError> {
         let (sessions, now) = (self.0.clone(), self.0.access.now());
         let name = match which {
-            Which::StartedBefore(found) if found > now => return Err(EndError::Future { found, now }),
-            Which::One(name) | Which::OfSubject(name) => name.to_owned(),
             Which::StartedBefore(_) => String::new(),
+            Which::One(name) | Which::OfSubject(name) => name.to_owned(),
         };
         let is_one = matches!(which, Which::One(_));
-        let moment = if let Which::StartedBefore(moment) = which { Some(moment) } else { None };
+        let moment = match which {
+            Which::StartedBefore(found) => Some(self.0.access.past(found).ok_or(EndError::Future { found, now })?),
+            _ => None,
+        };
         let end = async move {
             let which = match moment {
                 Some(moment) => Which::StartedBefore(moment),

@@ -100,6 +100,15 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     /// If the store cannot be reached.
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError>;
 
+    /// The moment now by the store's own clock, for stores that have one: instances on different machines reckon by it. It is
+    /// told without waiting for others.
+    ///
+    /// # Errors
+    /// If the store fails.
+    async fn time(&self) -> Result<Option<Timestamp>, StoreError> {
+        Ok(None)
+    }
+
     /// Forgets sessions that could not be renewed any more at `before`, at most `limit` of them, so that a large
     /// clean-up goes in small steps; says what it forgot. An ended session is kept until its time is over. Entries
     /// of the feed that need not be remembered at `before` any more are forgotten too, at most `limit` of them.

@@ -347,6 +347,11 @@ impl SessionStore for RedisStore {
         Ok(Box::new(Blocked { connection, feed: self.keys.feed.clone() }))
     }
 
+    async fn time(&self) -> Result<Option<Timestamp>, StoreError> {
+        let time = self.wire.ask::<(i64, i64)>(&cmd("TIME")).await.map_err(failed("tell the time"))?;
+        Ok(Some(Timestamp::from_micros(time.0.saturating_mul(1_000_000).saturating_add(time.1))))
+    }
+
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {
         let mut call = self.call(&PURGE);
         call.arg(before.as_micros()).arg(limit);

@@ -5,6 +5,8 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 
+use vorsel_core::Timestamp;
+
 use crate::store::contract::{FeedWatch, StoreError};
 use crate::store::end::End;
 use crate::store::entry::Entry;
@@ -59,6 +61,11 @@ pub(super) trait Database: Clone + fmt::Debug + Send + Sync + 'static {
     async fn wake(&self, transaction: &mut Self::Transaction) -> Result<(), sqlx::Error>;
 
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError>;
+
+    /// The moment by a clock of its own.
+    async fn time(&self) -> Result<Option<Timestamp>, sqlx::Error> {
+        Ok(None)
+    }
 
     /// Whether asking again may help.
     fn is_passing(error: &sqlx::Error) -> bool;

@@ -305,6 +305,10 @@ impl<S: SqlStore> SessionStore for S {
         self.database().watch().await
     }
 
+    async fn time(&self) -> Result<Option<Timestamp>, StoreError> {
+        within(self.database(), "tell the time", 1, self.database().time()).await
+    }
+
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {
         let database = self.database();
         let values = [Param::Number(before.as_micros()), Param::Number(limit.into())];

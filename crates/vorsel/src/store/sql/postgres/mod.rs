@@ -10,6 +10,7 @@ use std::time::Duration;
 use async_trait::async_trait;
 use sqlx::postgres::{PgListener, PgPool, PgPoolOptions, PgRow};
 use sqlx::{Connection, Executor, query, raw_sql};
+use vorsel_core::Timestamp;
 
 use super::batch::{Batcher, WriteRenewals};
 use super::database::{Columns, Database, Param, Turn, bound, columns_of};
@@ -340,6 +341,13 @@ impl Database for Connections {
             Ok(listener)
         };
         Ok(Box::new(Listening(within(self, "watch the feed", 1, listen).await?)))
+    }
+
+    /// As whoever follows the feed hears it.
+    async fn time(&self) -> Result<Option<Timestamp>, sqlx::Error> {
+        const TIME: &str = "SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS micros";
+        let rows = fetch(&self.feed, TIME, &[]).await?;
+        rows.first().map(|row| row.number("micros").map(Timestamp::from_micros)).transpose()
     }
 
     /// Classes of SQLSTATE: a lost connection (08), another transaction in the way (40, 55P03), no room (53), a time limit

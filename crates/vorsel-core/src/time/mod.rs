@@ -1,10 +1,14 @@
 //! Moments and lifetimes. Nothing here reads a clock: `now` is always handed in.
 
+mod offset;
+
 use std::fmt;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use serde::de::{Error, Unexpected};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+pub use offset::ClockOffset;
 
 /// A moment in microseconds since 1970-01-01T00:00:00Z, the epoch of a NumericDate
 /// ([RFC 7519 section 2](https://www.rfc-editor.org/rfc/rfc7519#section-2)).
