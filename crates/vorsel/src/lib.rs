@@ -62,8 +62,10 @@ pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, Ro
 pub use keys::{IssuerKeys, KeyFileError, KeyStepError, LiveKeySet, LiveKeyring};
 pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
-pub use revocations::LiveRevocations;
-pub use sessions::{EndError, RenewError, RenewalRequest, Sessions, SessionsBuilder, StartError, TokenReply};
+pub use revocations::{FeedFigures, LiveRevocations};
+pub use sessions::{
+    EndError, RenewError, RenewalRequest, SessionFigures, Sessions, SessionsBuilder, StartError, TokenReply,
+};
 pub use vorsel_core::*;
 
 #[cfg(doctest)]

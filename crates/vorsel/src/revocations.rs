@@ -42,8 +42,26 @@ struct Shared {
     since: Instant,
     /// When the feed was last read to its end, in milliseconds after `since`.
     heard_at: AtomicU64,
+    /// How often the feed was another one.
+    epochs: AtomicU64,
     /// What is known here and another feed in the place of the one that was read does not have.
     lost: std::sync::Mutex<Vec<Revocation>>,
+}
+
+/// Where this instance stands with the feed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct FeedFigures {
+    /// How far behind it may be, as [`LiveRevocations::silent_for`].
+    pub silent_for: Duration,
+    /// How many entries are remembered.
+    pub known: usize,
+    /// How often the feed was another one than had been read, and was read from its beginning.
+    pub epochs: u64,
+    /// How many entries another feed in its place lacks, which are still to be put there again.
+    pub lost: usize,
+    /// How far this machine's clock is from the store's.
+    pub clock_offset: ClockOffset,
 }
 
 struct Following(JoinHandle<()>);
@@ -117,6 +135,7 @@ impl LiveRevocations {
             silences: Arc::default(),
             since: Instant::now(),
             heard_at: AtomicU64::new(0),
+            epochs: AtomicU64::new(0),
             lost: std::sync::Mutex::default(),
         };
         told("the store's feed", async {
@@ -158,6 +177,18 @@ impl LiveRevocations {
     #[must_use]
     pub fn clock_offset(&self) -> ClockOffset {
         self.shared.measured.as_ref().map(StoreClock::offset).unwrap_or_default()
+    }
+
+    /// Where this instance stands with the feed.
+    #[must_use]
+    pub fn figures(&self) -> FeedFigures {
+        FeedFigures {
+            silent_for: self.silent_for(),
+            known: self.shared.known.len(),
+            epochs: self.shared.epochs.load(Ordering::Relaxed),
+            lost: lock(&self.shared.lost).len(),
+            clock_offset: self.clock_offset(),
+        }
     }
 
     /// The clock that sessions and revocations are reckoned by.
@@ -228,6 +259,7 @@ impl Shared {
                 // Not before the end: what is broken off on the way begins anew again.
                 if let Some(anew) = anew {
                     *cursor = after;
+                    self.epochs.fetch_add(1, Ordering::Relaxed);
                     let lost = self.known.lacking_in(&anew, now);
                     if !lost.is_empty() {
                         let count = lost.len();

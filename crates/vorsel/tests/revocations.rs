@@ -13,17 +13,22 @@ use vorsel::store::{
 };
 use vorsel::{
     AccessPlan, Advance, Ended, Guard, Issued, LiveRevocations, NoOwn, Refusal, RenewError, RenewalRequest, Revocation,
-    Session, SignIn, StartError, Stop, Timestamp, WhenSilent,
+    Session, SignIn, StartError, Stop, Timestamp, WhenSilent, now,
 };
 
 mod common;
-use common::{House, WINDOW, houses};
+#[path = "common/lines.rs"]
+mod lines;
+use common::{House, WINDOW, house, houses};
+use lines::Lines;
 
 /// A store that fails on demand.
 #[derive(Debug)]
 struct Flaky {
     inner: MemoryStore,
     is_down: AtomicBool,
+    /// A clock of its own, so many seconds off this machine's.
+    off_by: Option<i64>,
 }
 
 impl Flaky {
@@ -64,9 +69,20 @@ impl SessionStore for Flaky {
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
         self.up()?.watch().await
     }
+    async fn time(&self) -> Result<Option<Timestamp>, StoreError> {
+        self.up()?;
+        Ok(self.off_by.map(|off_by| seconds_after(now(), off_by)))
+    }
+    async fn figures(&self, now: Timestamp) -> Result<vorsel::store::StoreFigures, StoreError> {
+        self.up()?.figures(now).await
+    }
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<vorsel::store::Purged, StoreError> {
         self.up()?.purge(before, limit).await
     }
+}
+
+fn seconds_after(moment: Timestamp, seconds: i64) -> Timestamp {
+    Timestamp::from_micros(moment.as_micros() + seconds * 1_000_000)
 }
 
 fn plan() -> AccessPlan {
@@ -168,7 +184,7 @@ async fn the_instance_that_ends_a_session_knows_it_at_once() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_silent_feed_is_noticed_and_what_was_missed_is_caught_up_with() {
-    let flaky = Arc::new(Flaky { inner: MemoryStore::new(), is_down: AtomicBool::new(false) });
+    let flaky = Arc::new(Flaky { inner: MemoryStore::new(), is_down: AtomicBool::new(false), off_by: None });
     let store: Arc<dyn SessionStore> = flaky.clone();
     let house = houses(&store, 1, WINDOW).remove(0);
     let (going_on, view) = guard(&house, &store, WhenSilent::GoOn).await;
@@ -317,4 +333,46 @@ async fn what_a_store_has_lost_is_put_back_by_whoever_knows_it() {
     sessions.sign_out(&devices[4].refresh_token, None).await.expect("signed out");
     assert!(view.check(&checked(&devices[4].access_token), house.now()).is_err());
     assert!(view.check(&checked(&devices[5].access_token), house.now()).is_ok());
+}
+
+/// Whatever the machine's clock shows: up to the stated difference in silence, beyond it with a line in the log.
+#[tokio::test]
+async fn sessions_are_begun_and_ended_in_the_stores_time() {
+    for (off_by, expected) in [
+        (0, None),
+        (29, None),
+        (-29, None),
+        (31, Some("found this machine's 31.000 s behind the store's")),
+        (-3_600, Some("found this machine's 3600.000 s ahead the store's")),
+    ] {
+        let lines = Lines::default();
+        let writer = lines.clone();
+        let log = tracing_subscriber::fmt().with_ansi(false).with_writer(move || writer.clone()).finish();
+        let logging = tracing::subscriber::set_default(log);
+        let store: Arc<dyn SessionStore> =
+            Arc::new(Flaky { inner: MemoryStore::new(), is_down: AtomicBool::new(false), off_by: Some(off_by) });
+        let view = LiveRevocations::follow(store.clone()).await.expect("a view");
+        drop(logging);
+        let measured = view.figures().clock_offset;
+        assert!(measured.as_micros().abs_diff(off_by * 1_000_000) < 1_000_000, "{measured}");
+        let text = lines.text();
+        let said = expected.map(|expected| expected.split('.').next().expect("whole seconds"));
+        assert_eq!(text.contains("expected clocks at most 30 s apart"), said.is_some(), "{text}");
+
+        let house = house(&store);
+        let sessions = vorsel::Sessions::builder(common::ISSUER, common::AUDIENCE).keys(house.sessions.keys().clone());
+        let sessions = sessions.store(store.clone()).admission(house.book.clone()).revocations(view);
+        let sessions = sessions.build().expect("sessions");
+        let reply = sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session");
+        let begun = sessions.of_subject("obs-0017").await.expect("a list")[0].facts.started_at;
+        assert!(begun.distance(seconds_after(now(), off_by)) < Duration::from_secs(5), "{begun}");
+        // A second later, since what begins in the second of a mark is refused.
+        tokio::time::sleep(Duration::from_millis(1_100)).await;
+        // As an app asks for it that knows only its own clock.
+        sessions.end(Which::StartedBefore(now())).await.expect("an end");
+        let renewed = sessions.renew(&reply.refresh_token, RenewalRequest::default()).await;
+        assert!(matches!(renewed, Err(RenewError::Ended(_))), "{off_by}: {renewed:?}");
+        let future = seconds_after(now(), off_by.max(0) + 60);
+        assert!(matches!(sessions.end(Which::StartedBefore(future)).await, Err(vorsel::EndError::Future { .. })));
+    }
 }

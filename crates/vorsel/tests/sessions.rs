@@ -279,3 +279,27 @@ async fn a_look_up_that_takes_longer_than_the_window_makes_no_replay(store: Arc<
     let first = renew(&house, &token).await.expect("a successor");
     assert_eq!(renew(&house, &token).await.expect("the same"), first, "it was spent when it was written");
 }
+
+/// Each renewal and each refusal is counted once, under its reason.
+#[tokio::test]
+async fn what_came_of_sign_ins_and_renewals_is_counted_by_reason() {
+    let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+    let house = house(&store);
+    let sessions = &house.sessions;
+    let first = house.sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session");
+    assert!(sessions.start(SignIn::new("vis-0003", "desk")).await.is_err());
+    let second = sessions.renew(&first.refresh_token, PLAIN).await.expect("a renewal");
+    assert!(sessions.renew(&first.refresh_token, PLAIN).await.is_ok());
+    let other = RenewalRequest { client_id: Some("another"), scopes: None };
+    assert!(sessions.renew(&second.refresh_token, other).await.is_err());
+    assert!(sessions.renew("no token", PLAIN).await.is_err());
+    house.clock.advance(WINDOW * 2);
+    for _ in 0..2 {
+        assert!(sessions.renew(&first.refresh_token, PLAIN).await.is_err());
+    }
+    let figures = sessions.figures();
+    assert_eq!((figures.started, figures.renewed, figures.repeated), (1, 1, 1));
+    let counted = |all: &[(&'static str, u64)]| all.iter().copied().filter(|(_, count)| *count > 0).collect::<Vec<_>>();
+    assert_eq!(counted(&figures.not_started), [("not-admitted", 1)]);
+    assert_eq!(counted(&figures.not_renewed), [("bad-token", 1), ("wrong-client", 1), ("ended", 1), ("replay", 1)]);
+}

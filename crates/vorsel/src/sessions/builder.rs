@@ -5,6 +5,7 @@ use std::sync::{Arc, Mutex};
 
 use vorsel_core::{AccessPlan, Arrivals, Lifetime, RefreshTokens, SessionLimits};
 
+use super::figures::Counters;
 use super::recent::Recent;
 use super::{Inner, MOST_WAITING, Sessions};
 use crate::access::{AccessTokensBuilder, SetUpError};
@@ -96,7 +97,16 @@ impl<C> SessionsBuilder<C> {
             refresh.try_derive("refresh tokens", move |ring| RefreshTokens::new(&name, ring.clone()))?;
         let keys = IssuerKeys { access: access.keys().clone(), refresh };
         let (recent, arrivals) = (Recent::new(), Mutex::new(Arrivals::with_places(MOST_WAITING)));
-        Ok(Sessions(Arc::new(Inner { access, keys, refresh_tokens, admission, limits, recent, arrivals })))
+        Ok(Sessions(Arc::new(Inner {
+            access,
+            keys,
+            refresh_tokens,
+            admission,
+            limits,
+            recent,
+            arrivals,
+            counters: Counters::default(),
+        })))
     }
 }
 

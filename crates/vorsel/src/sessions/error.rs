@@ -88,7 +88,69 @@ pub enum RenewError {
     Random(#[from] RandomError),
 }
 
+impl StartError {
+    /// Each code, by its [place](Self::place).
+    pub(super) const CODES: [&str; 6] =
+        ["not-admitted", "unavailable", "store", "issue", "randomness", "too-many-sessions"];
+
+    /// What was wrong, as figures name it.
+    #[must_use]
+    pub fn code(&self) -> &'static str {
+        Self::CODES[self.place()]
+    }
+
+    pub(super) const fn place(&self) -> usize {
+        match self {
+            Self::Admission(AdmissionError::Denied { .. }) => 0,
+            Self::Admission(_) => 1,
+            Self::Store(_) => 2,
+            Self::Issue(_) => 3,
+            Self::Random(_) => 4,
+            Self::TooManySessions { .. } => 5,
+        }
+    }
+}
+
 impl RenewError {
+    /// Each code, by its [place](Self::place).
+    pub(super) const CODES: [&str; 12] = [
+        "bad-token",
+        "unknown-session",
+        "wrong-client",
+        "expired",
+        "ended",
+        "replay",
+        "outrun",
+        "scope-not-granted",
+        "not-admitted",
+        "unavailable",
+        "store",
+        "issue",
+    ];
+
+    /// What was wrong, as figures name it.
+    #[must_use]
+    pub fn code(&self) -> &'static str {
+        Self::CODES[self.place()]
+    }
+
+    pub(super) const fn place(&self) -> usize {
+        match self {
+            Self::BadToken(_) => 0,
+            Self::UnknownSession => 1,
+            Self::WrongClient { .. } => 2,
+            Self::Expired => 3,
+            Self::Ended(_) => 4,
+            Self::Replay { .. } => 5,
+            Self::Outrun => 6,
+            Self::ScopeNotGranted { .. } => 7,
+            Self::Admission(AdmissionError::Denied { .. }) => 8,
+            Self::Admission(_) => 9,
+            Self::Store(_) => 10,
+            Self::Issue(_) | Self::Random(_) => 11,
+        }
+    }
+
     /// Whether the client keeps its token and may try again: it was not the token that was refused.
     #[must_use]
     pub const fn may_pass(&self) -> bool {

@@ -2,6 +2,7 @@
 
 mod builder;
 mod error;
+mod figures;
 mod recent;
 mod reply;
 
@@ -22,6 +23,8 @@ use crate::random::{random_id, session_seed};
 use crate::store::{Advanced, Cap, End, Inserted, SessionStore, StoreError, Which};
 pub use builder::SessionsBuilder;
 pub use error::{EndError, RenewError, StartError};
+use figures::Counters;
+pub use figures::SessionFigures;
 use recent::Recent;
 use reply::PreparedReply;
 pub use reply::TokenReply;
@@ -46,6 +49,7 @@ struct Inner<C> {
     recent: Recent,
     /// Of tokens that could not be answered.
     arrivals: Mutex<Arrivals>,
+    counters: Counters,
 }
 
 /// Tokens that a store which stands still keeps waiting; less than a megabyte.
@@ -78,6 +82,12 @@ impl<C> Sessions<C> {
         &self.0.keys
     }
 
+    /// What came of sign-ins and renewals here so far.
+    #[must_use]
+    pub fn figures(&self) -> SessionFigures {
+        self.0.counters.so_far()
+    }
+
     /// Waits until everything is carried out that nobody waits for any more. To be called before the process ends.
     pub async fn settled(&self) {
         self.0.access.under_way().settled().await;
@@ -90,7 +100,9 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// # Errors
     /// If the app does not admit the subject, the subject has as many sessions as it may, or the store fails.
     pub async fn start(&self, sign_in: SignIn) -> Result<TokenReply, StartError> {
-        self.0.start(sign_in).await
+        let answer = self.0.start(sign_in).await;
+        self.0.counters.start(&answer);
+        answer
     }
 
     /// Swaps a refresh token for a new pair.
@@ -99,10 +111,13 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// If the token is refused, its session is over, or the store fails. A replay ends the session.
     pub async fn renew(&self, refresh_token: &str, request: RenewalRequest<'_>) -> Result<TokenReply, RenewError> {
         let (sessions, now) = (self.0.clone(), self.0.access.now());
-        let presented = sessions.refresh_tokens.load().check(refresh_token, now).map_err(RenewError::BadToken)?;
-        if let Some(found) = request.client_id.filter(|client_id| *client_id != presented.client_id) {
-            return Err(RenewError::WrongClient { expected: presented.client_id, found: found.to_owned() });
-        }
+        let presented = match sessions.presented(refresh_token, request.client_id, now) {
+            Ok(presented) => presented,
+            Err(error) => {
+                self.0.counters.renewal(Err(&error));
+                return Err(error);
+            }
+        };
         let scopes = request.scopes.cloned();
         let renewal = async move { sessions.answer(presented, scopes.as_ref(), now).await };
         self.0.access.under_way().carried_out(renewal).await
@@ -200,6 +215,15 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
         Ok(reply)
     }
 
+    /// The token, if it is one of ours and its own client presents it.
+    fn presented(&self, token: &str, client_id: Option<&str>, now: Timestamp) -> Result<Presented, RenewError> {
+        let presented = self.refresh_tokens.load().check(token, now).map_err(RenewError::BadToken)?;
+        match client_id.filter(|client_id| *client_id != presented.client_id) {
+            Some(found) => Err(RenewError::WrongClient { expected: presented.client_id, found: found.to_owned() }),
+            None => Ok(presented),
+        }
+    }
+
     /// The answer to a renewal. One that is owed is owed from when its token first came, however often it has to come.
     async fn answer(
         &self,
@@ -208,6 +232,7 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
         now: Timestamp,
     ) -> Result<TokenReply, RenewError> {
         let reply = self.renew(&presented, scopes, now).await;
+        self.counters.renewal(reply.as_ref().map(|(_, made)| *made));
         let silences = self.access.silences();
         let first = self.arrivals().first(&presented, &silences, now);
         let (window, now) = (self.limits.retry_window, self.access.now());

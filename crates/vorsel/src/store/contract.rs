@@ -3,6 +3,7 @@
 use std::error::Error;
 use std::fmt;
 use std::sync::Arc;
+use std::time::Duration;
 
 use async_trait::async_trait;
 use vorsel_core::{Advance, Revocation, Session, Timestamp};
@@ -109,6 +110,12 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
         Ok(None)
     }
 
+    /// What an operator watches. Where the store has to go through its sessions for it, it says so.
+    ///
+    /// # Errors
+    /// If the store fails.
+    async fn figures(&self, now: Timestamp) -> Result<StoreFigures, StoreError>;
+
     /// Forgets sessions that could not be renewed any more at `before`, at most `limit` of them, so that a large
     /// clean-up goes in small steps; says what it forgot. An ended session is kept until its time is over. Entries
     /// of the feed that need not be remembered at `before` any more are forgotten too, at most `limit` of them.
@@ -126,6 +133,35 @@ pub struct Purged {
     pub sessions: u64,
     /// How many entries of the feed.
     pub entries: u64,
+}
+
+/// What an operator watches of a store.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct StoreFigures {
+    /// How many sessions can be renewed.
+    pub alive: u64,
+    /// How many entries the feed has.
+    pub feed: u64,
+    /// How often this instance had to wait for a connection since it connected, because all were in use or, with one for all, since
+    /// it had to be made anew.
+    pub waits: u64,
+    /// For how long in all.
+    pub waited: Duration,
+}
+
+impl StoreFigures {
+    /// So many sessions, and so many entries on the feed.
+    #[must_use]
+    pub fn new(alive: u64, feed: u64) -> Self {
+        Self { alive, feed, ..Self::default() }
+    }
+
+    /// With what was waited for connections.
+    #[must_use]
+    pub fn waiting(self, waits: u64, waited: Duration) -> Self {
+        Self { waits, waited, ..self }
+    }
 }
 
 /// What became of an advance.

@@ -8,7 +8,7 @@ use async_trait::async_trait;
 use tokio::sync::watch;
 use vorsel_core::{Advance, Revocation, Session, Timestamp};
 
-use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError};
+use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError, StoreFigures};
 use super::end::{Cap, End, Inserted, Mark, Which};
 use super::entry::{cursor_behind, place_of};
 
@@ -156,6 +156,13 @@ impl SessionStore for MemoryStore {
 
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
         Ok(Box::new(MemoryWatch(self.grown.subscribe())))
+    }
+
+    /// It goes through all sessions.
+    async fn figures(&self, now: Timestamp) -> Result<StoreFigures, StoreError> {
+        let kept = self.kept();
+        let alive = kept.seen(kept.sessions.values()).iter().filter(|session| session.is_live(now)).count();
+        Ok(StoreFigures::new(alive as u64, kept.feed.len() as u64))
     }
 
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {

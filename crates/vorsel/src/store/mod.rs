@@ -10,8 +10,10 @@ mod record;
 mod redis;
 #[cfg(any(feature = "postgres", feature = "sqlite"))]
 mod sql;
+#[cfg(any(feature = "postgres", feature = "redis"))]
+mod waits;
 
-pub use contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError};
+pub use contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError, StoreFigures};
 pub use end::{Cap, End, Inserted, Mark, Which};
 pub use memory::MemoryStore;
 #[cfg(feature = "redis")]

@@ -4,8 +4,10 @@
 #[derive(Clone, Debug)]
 pub(super) struct Keys {
     prefix: String,
-    /// All sessions, by until when they can be renewed.
+    /// All sessions that were not ended one by one, by until when they can be renewed.
     pub(super) idle: String,
+    /// The others, likewise.
+    ended: String,
     /// All sessions, by their ids.
     pub(super) ids: String,
     /// The marks, by their moment.
@@ -26,6 +28,7 @@ impl Keys {
         Self {
             prefix: prefix.to_owned(),
             idle: key("idle"),
+            ended: key("ended"),
             ids: key("ids"),
             marks: key("marks"),
             newest_mark: key("marks:newest"),
@@ -52,9 +55,10 @@ impl Keys {
     }
 
     /// As every script is given them.
-    pub(super) fn of_scripts(&self) -> [String; 9] {
+    pub(super) fn of_scripts(&self) -> [String; 10] {
         let [idle, ids, marks] = [&self.idle, &self.ids, &self.marks].map(Clone::clone);
         let (newest, feed, until) = (self.newest_mark.clone(), self.feed.clone(), self.feed_until.clone());
-        [self.session(""), self.line(""), self.subject(""), idle, ids, marks, newest, feed, until]
+        let ended = self.ended.clone();
+        [self.session(""), self.line(""), self.subject(""), idle, ids, marks, newest, feed, until, ended]
     }
 }

@@ -1,5 +1,5 @@
 -- Every script is given all keys, in this order; to the first three the name of a session or a subject is added.
-local SESSIONS, LINES, SUBJECTS, IDLE, IDS, MARKS, NEWEST, FEED, UNTIL = unpack(KEYS)
+local SESSIONS, LINES, SUBJECTS, IDLE, IDS, MARKS, NEWEST, FEED, UNTIL, ENDED = unpack(KEYS)
 -- A session's line: a hash with a field for each generation, under its number. An end has a field of its own, and takes the
 -- place of the next generation. Gives the current one, until when it can be renewed, and whether the session has ended.
 local function state_of(id)
@@ -27,4 +27,9 @@ local function tell(kind, what, up_to, remembered)
 end
 local function finish(id, current, at, why)
   redis.call('HSET', LINES .. id, string.format('%.0f', current + 1), 'end', 'end', at .. ' ' .. why)
+  local idle_until = redis.call('ZSCORE', IDLE, id)
+  if idle_until then
+    redis.call('ZREM', IDLE, id)
+    redis.call('ZADD', ENDED, idle_until, id)
+  end
 end

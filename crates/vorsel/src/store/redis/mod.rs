@@ -15,7 +15,7 @@ use ::redis::{Client, RedisError, Script, ScriptInvocation, Value, cmd, from_red
 use async_trait::async_trait;
 use vorsel_core::{Advance, Generation, Revocation, Session, Spent, Timestamp};
 
-use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError};
+use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError, StoreFigures};
 use super::end::{Cap, End, Inserted, Mark, Which};
 use super::entry::{Entry, cursor_behind, place_of};
 use super::record::steps_left;
@@ -350,6 +350,15 @@ impl SessionStore for RedisStore {
     async fn time(&self) -> Result<Option<Timestamp>, StoreError> {
         let time = self.wire.ask::<(i64, i64)>(&cmd("TIME")).await.map_err(failed("tell the time"))?;
         Ok(Some(Timestamp::from_micros(time.0.saturating_mul(1_000_000).saturating_add(time.1))))
+    }
+
+    /// It counts no session by itself: those that a mark has ended, or whose time is over, are alive until they are purged.
+    async fn figures(&self, _: Timestamp) -> Result<StoreFigures, StoreError> {
+        let mut pipeline = pipe();
+        pipeline.cmd("ZCARD").arg(&self.keys.idle).cmd("XLEN").arg(&self.keys.feed);
+        let (alive, feed) = self.wire.ask_all(&pipeline).await.map_err(failed("count its sessions"))?;
+        let (waits, waited) = self.wire.waits();
+        Ok(StoreFigures::new(alive, feed).waiting(waits, waited))
     }
 
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {

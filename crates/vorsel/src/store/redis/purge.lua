@@ -9,26 +9,28 @@ end
 -- A renewal leaves its session where it is in the index; it gets another place here. Not while the server's memory is full: then
 -- it keeps its place until later.
 local count = 0
-for _, id in ipairs(redis.call('ZRANGEBYSCORE', IDLE, '-inf', before, 'LIMIT', 0, limit * 10)) do
-  if count == tonumber(limit) then break end
-  local current, idle_until = state_of(id)
-  local facts = redis.call('GET', SESSIONS .. id)
-  if facts and idle_until and idle_until >= tonumber(ARGV[1]) then
-    redis.pcall('ZADD', IDLE, string.format('%.0f', idle_until), id)
-  else
-    if facts then
-      redis.call('ZREM', SUBJECTS .. cjson.decode(facts).sub, id)
-      count = count + 1
+for _, index in ipairs({ IDLE, ENDED }) do
+  for _, id in ipairs(redis.call('ZRANGEBYSCORE', index, '-inf', before, 'LIMIT', 0, limit * 10)) do
+    if count == tonumber(limit) then break end
+    local current, idle_until = state_of(id)
+    local facts = redis.call('GET', SESSIONS .. id)
+    if facts and idle_until and idle_until >= tonumber(ARGV[1]) then
+      redis.pcall('ZADD', index, string.format('%.0f', idle_until), id)
+    else
+      if facts then
+        redis.call('ZREM', SUBJECTS .. cjson.decode(facts).sub, id)
+        count = count + 1
+      end
+      redis.call('DEL', SESSIONS .. id, LINES .. id)
+      -- A renewal that is on its way takes no place in what is not there any more, where nobody would find it. While the server's
+      -- memory is full it takes none anyway.
+      local next = string.format('%.0f', current + 1)
+      if type(redis.pcall('HSET', LINES .. id, next, 'end', 'end', 'purged')) == 'number' then
+        redis.call('EXPIRE', LINES .. id, PURGED_FOR)
+      end
+      redis.call('ZREM', index, id)
+      redis.call('ZREM', IDS, id)
     end
-    redis.call('DEL', SESSIONS .. id, LINES .. id)
-    -- A renewal that is on its way takes no place in what is not there any more, where nobody would find it. While the server's
-    -- memory is full it takes none anyway.
-    local next = string.format('%.0f', current + 1)
-    if type(redis.pcall('HSET', LINES .. id, next, 'end', 'end', 'purged')) == 'number' then
-      redis.call('EXPIRE', LINES .. id, PURGED_FOR)
-    end
-    redis.call('ZREM', IDLE, id)
-    redis.call('ZREM', IDS, id)
   end
 end
 return { count, #entries }

@@ -9,6 +9,8 @@ use ::redis::{
     AsyncConnectionConfig, Client, Cmd, FromRedisValue, Pipeline, RedisError, RedisResult, ScriptInvocation,
 };
 
+use crate::store::waits::Waits;
+
 /// One connection for all who ask. One on which an answer has not come in time is thrown away: it may have fallen silent
 /// without an end.
 #[derive(Clone)]
@@ -20,6 +22,7 @@ struct Inner {
     connect_within: Duration,
     current: Mutex<Option<Numbered>>,
     count: AtomicU64,
+    waits: Waits,
     /// Held by whoever connects, with what came of the last attempt that failed.
     connecting: tokio::sync::Mutex<Option<(Instant, RedisError)>>,
 }
@@ -34,7 +37,15 @@ struct Numbered {
 impl Wire {
     pub(super) fn new(client: Client, answer_within: Duration, connect_within: Duration) -> Self {
         let (current, count, connecting) = (Mutex::default(), AtomicU64::new(0), tokio::sync::Mutex::default());
-        Self(Arc::new(Inner { client, answer_within, connect_within, current, count, connecting }))
+        Self(Arc::new(Inner {
+            client,
+            answer_within,
+            connect_within,
+            current,
+            count,
+            connecting,
+            waits: Waits::default(),
+        }))
     }
 
     pub(super) async fn ask<T: FromRedisValue>(&self, command: &Cmd) -> RedisResult<T> {
@@ -63,6 +74,11 @@ impl Wire {
         self.current().await.map(drop)
     }
 
+    /// How often somebody had to wait until it was made, and for how long in all.
+    pub(super) fn waits(&self) -> (u64, Duration) {
+        self.0.waits.so_far()
+    }
+
     /// A connection of the caller's own, whose answers may take any time.
     pub(super) async fn connection_that_waits(&self) -> RedisResult<MultiplexedConnection> {
         self.0.client.get_multiplexed_async_connection_with_config(&self.config().set_response_timeout(None)).await
@@ -79,6 +95,7 @@ impl Wire {
             return Ok(current);
         }
         let asked_at = Instant::now();
+        let _waiting = self.0.waits.begin();
         let mut failed = self.0.connecting.lock().await;
         // Somebody else has connected meanwhile, or tried to: each attempt answers all who waited for it.
         if let Some(current) = self.slot().clone() {

@@ -67,6 +67,11 @@ pub(super) trait Database: Clone + fmt::Debug + Send + Sync + 'static {
         Ok(None)
     }
 
+    /// How often somebody had to wait for a connection, and for how long in all.
+    fn waits(&self) -> (u64, Duration) {
+        (0, Duration::ZERO)
+    }
+
     /// Whether asking again may help.
     fn is_passing(error: &sqlx::Error) -> bool;
 

@@ -6,7 +6,7 @@ use vorsel_core::{Advance, Revocation, Session, Timestamp};
 use super::batch::{Batcher, WriteRenewals};
 use super::database::{Columns, Database, Param, Turn};
 use super::rows::{RenewalRow, Swapped, entry_of, session_of, write_spent};
-use crate::store::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError};
+use crate::store::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError, StoreFigures};
 use crate::store::end::{Cap, End, Inserted, Mark, Which};
 use crate::store::entry::{Entry, cursor_behind, place_of};
 
@@ -65,6 +65,12 @@ const KEEP_MARKS: &str = "DELETE FROM vorsel_marks WHERE before NOT IN
     (SELECT before FROM vorsel_marks ORDER BY before DESC LIMIT $1)";
 pub(super) const TELL: &str = "INSERT INTO vorsel_feed (kind, name, up_to, until) VALUES ($1, $2, $3, $4)";
 const FEED: &str = "SELECT * FROM vorsel_feed WHERE place >= $1 ORDER BY place LIMIT $2";
+
+const FIGURES: &str = concat!(
+    "SELECT (SELECT count(*) FROM vorsel_sessions WHERE ended_at IS NULL AND idle_until > $1 AND started_at >= ",
+    since_the_marks!(),
+    ") AS alive, (SELECT count(*) FROM vorsel_feed) AS feed"
+);
 
 /// A store on a SQL database.
 pub(super) trait SqlStore: std::fmt::Debug + Send + Sync {
@@ -307,6 +313,19 @@ impl<S: SqlStore> SessionStore for S {
 
     async fn time(&self) -> Result<Option<Timestamp>, StoreError> {
         within(self.database(), "tell the time", 1, self.database().time()).await
+    }
+
+    /// It goes through all sessions.
+    async fn figures(&self, now: Timestamp) -> Result<StoreFigures, StoreError> {
+        const ACTION: &str = "count its sessions";
+        let database = self.database();
+        let counted = async {
+            let rows = database.ask(FIGURES, &[Param::Number(now.as_micros())]).await?;
+            let number = |column| rows.first().map_or(Ok(0), |row| row.number(column));
+            Ok(StoreFigures::new(number("alive")?.max(0) as u64, number("feed")?.max(0) as u64))
+        };
+        let (waits, waited) = database.waits();
+        Ok(within(database, ACTION, 1, counted).await?.waiting(waits, waited))
     }
 
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {

@@ -48,7 +48,30 @@ pub async fn every_rule(store: Arc<dyn SessionStore>) {
     misses_nothing_on_the_feed(store.clone()).await;
     begins_the_feed_anew_where_it_is_another(&*store).await;
     wakes_whoever_watches_the_feed(&*store).await;
+    counts_what_is_there(&*store).await;
     purges_in_steps(&*store).await;
+}
+
+/// The figures follow what begins, ends and is revoked; a clock of the store's own goes forward.
+///
+/// # Panics
+/// Where the store breaks the rule.
+pub async fn counts_what_is_there(store: &dyn SessionStore) {
+    let figures = async || store.figures(START).await.expect("figures");
+    let before = figures().await;
+    let [one, other] = [session("counted", START), session("counted", START)];
+    for session in [&one, &other] {
+        store.insert(session, None).await.map(drop).expect("insert");
+    }
+    let begun = figures().await;
+    assert_eq!((begun.alive, begun.feed), (before.alive + 2, before.feed));
+    let ended = Ended { at: START, why: EndReason::Withdrawn };
+    assert_eq!(end(store, Which::One(&one.id), ended).await, Some(1));
+    let ended = figures().await;
+    assert_eq!((ended.alive, ended.feed), (before.alive + 1, before.feed + 1));
+    let first = store.time().await.expect("a time");
+    let second = store.time().await.expect("a time");
+    assert!(first <= second && first.is_some() == second.is_some(), "{first:?} and then {second:?}");
 }
 
 /// A session loads as it was stored, whatever its texts hold.

@@ -14,6 +14,7 @@ use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::time::timeout;
 
 use super::hosts::Hosts;
+use crate::store::waits::Waits;
 
 /// A connection that answered so short a time ago is taken to work.
 const FRESH: Duration = Duration::from_secs(1);
@@ -35,6 +36,7 @@ struct Inner {
     size: u32,
     places: Arc<Semaphore>,
     idle: Mutex<Idle>,
+    waits: Waits,
 }
 
 #[derive(Default)]
@@ -61,12 +63,18 @@ pub(crate) struct Lent {
 impl Lender {
     pub(super) fn new(hosts: Arc<Hosts>, first: String, size: u32) -> Self {
         let places = Arc::new(Semaphore::new(size as usize));
-        Self(Arc::new(Inner { hosts, first, size, places, idle: Mutex::default() }))
+        Self(Arc::new(Inner { hosts, first, size, places, idle: Mutex::default(), waits: Waits::default() }))
     }
 
     /// A connection that works, as far as that can be known. It may take long: the caller sets the end.
     pub(super) async fn lend(&self) -> Result<Lent, sqlx::Error> {
-        let place = self.0.places.clone().acquire_owned().await.map_err(|_| sqlx::Error::PoolClosed)?;
+        let place = match self.0.places.clone().try_acquire_owned() {
+            Ok(place) => place,
+            Err(_) => {
+                let _waiting = self.0.waits.begin();
+                self.0.places.clone().acquire_owned().await.map_err(|_| sqlx::Error::PoolClosed)?
+            }
+        };
         let mut lent = Lent { kept: None, lender: self.clone(), _place: place };
         while let Some((mut kept, is_sure)) = self.kept() {
             if is_sure || matches!(timeout(ANSWER_WITHIN, kept.connection.ping()).await, Ok(Ok(()))) {
@@ -94,6 +102,11 @@ impl Lender {
 
     fn idle(&self) -> MutexGuard<'_, Idle> {
         self.0.idle.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// How often somebody had to wait, and for how long in all.
+    pub(super) fn waits(&self) -> (u64, Duration) {
+        self.0.waits.so_far()
     }
 
     /// Lends no more, waits for what is in use, and closes the connections.

@@ -350,6 +350,12 @@ impl Database for Connections {
         rows.first().map(|row| row.number("micros").map(Timestamp::from_micros)).transpose()
     }
 
+    fn waits(&self) -> (u64, Duration) {
+        let Self { asking, turns, writers, feed, .. } = self;
+        let each = [asking, turns, writers, feed].map(Lender::waits);
+        each.into_iter().fold((0, Duration::ZERO), |(waits, waited), (more, longer)| (waits + more, waited + longer))
+    }
+
     /// Classes of SQLSTATE: a lost connection (08), another transaction in the way (40, 55P03), no room (53), a time limit
     /// or a server that is starting or stopping (57, 25P03), a server that only reads, as a standby does (25006); but not a
     /// mistake in a statement.
