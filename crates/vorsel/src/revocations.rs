@@ -13,7 +13,7 @@ use vorsel_core::{
 };
 
 use crate::clock::{Clock, StoreClock, now};
-use crate::store::{Cursor, End, SessionStore, StoreError, Which};
+use crate::store::{Cursor, End, FeedPage, SessionStore, StoreError, Which};
 use crate::waiting::told;
 
 /// This instance's view of what is revoked.
@@ -37,6 +37,10 @@ struct Shared {
     clock_difference: Duration,
     known: Revocations,
     cursor: Mutex<Option<Cursor>>,
+    /// How many readings have begun.
+    begun: AtomicU64,
+    /// The last of them that came to the end.
+    read_to_the_end: AtomicU64,
     /// When the store answered nothing.
     silences: Arc<std::sync::Mutex<Silences>>,
     since: Instant,
@@ -73,7 +77,7 @@ impl Drop for Following {
 }
 
 /// Entries read at once.
-const PAGE: u32 = 1_000;
+const PAGE: u32 = 10_000;
 /// The feed is read this often even if the store says nothing: only an answer shows that it could have.
 const HEARTBEAT: Duration = Duration::from_secs(1);
 const SHORTEST_PAUSE: Duration = Duration::from_millis(50);
@@ -132,6 +136,8 @@ impl LiveRevocations {
             clock_difference,
             known: Revocations::new(),
             cursor: Mutex::new(None),
+            begun: AtomicU64::new(0),
+            read_to_the_end: AtomicU64::new(0),
             silences: Arc::default(),
             since: Instant::now(),
             heard_at: AtomicU64::new(0),
@@ -169,7 +175,7 @@ impl LiveRevocations {
     /// # Errors
     /// If the store fails.
     pub async fn catch_up(&self) -> Result<(), StoreError> {
-        self.shared.catch_up().await.map(drop)
+        self.shared.caught_up().await
     }
 
     /// How far this machine's clock is from the store's, as far as it is known; the store's is reckoned by. Zero for stores without
@@ -230,32 +236,52 @@ impl Shared {
         Ok(())
     }
 
+    /// Reads what the feed has from now on: a reading that began after this is as good, so of many who ask at once one reads.
+    async fn caught_up(&self) -> Result<(), StoreError> {
+        let before = self.begun.load(Ordering::Acquire);
+        let cursor = self.cursor.lock().await;
+        if self.read_to_the_end.load(Ordering::Acquire) > before {
+            return Ok(());
+        }
+        self.read_on(cursor).await.map(drop)
+    }
+
     /// How many entries there were.
     async fn catch_up(&self) -> Result<usize, StoreError> {
-        let (mut cursor, mut count) = (self.cursor.lock().await, 0);
+        self.read_on(self.cursor.lock().await).await
+    }
+
+    async fn read_on(&self, mut cursor: tokio::sync::MutexGuard<'_, Option<Cursor>>) -> Result<usize, StoreError> {
+        let (number, mut count) = (self.begun.fetch_add(1, Ordering::AcqRel) + 1, 0);
         let mut after = cursor.clone();
         // What the feed has that is read from its beginning again.
         let mut anew = None::<Revocations>;
+        let (mut asked_at, mut page) = self.page(after.as_ref()).await?;
         loop {
-            let (asked_at, asked) = (self.since.elapsed(), self.clock.now());
-            let page = self.store.feed(after.as_ref(), PAGE).await;
             let now = self.clock.now();
-            note(&self.silences, &page, asked, now);
-            let page = page?;
             if page.is_anew {
                 anew = Some(Revocations::new());
             }
-            if let Some(anew) = &anew {
-                page.entries.iter().for_each(|entry| anew.add(entry));
-            }
-            page.entries.iter().filter(|entry| now < entry.until).for_each(|entry| self.known.add(entry));
-            after = page.cursor;
+            let remember = async {
+                if let Some(anew) = &anew {
+                    page.entries.iter().for_each(|entry| anew.add(entry));
+                }
+                page.entries.iter().filter(|entry| now < entry.until).for_each(|entry| self.known.add(entry));
+            };
+            let is_last = page.entries.len() < PAGE as usize;
+            // Of a long feed the next page is on its way while this one is remembered.
+            let next = async { if is_last { None } else { Some(self.page(page.cursor.as_ref()).await) } };
+            let (next, ()) = tokio::join!(next, remember);
+            after.clone_from(&page.cursor);
             if anew.is_none() {
                 cursor.clone_from(&after);
             }
             count += page.entries.len();
-            if page.entries.len() < PAGE as usize {
+            if let Some(next) = next {
+                (asked_at, page) = next?;
+            } else {
                 self.heard_at.fetch_max(asked_at.as_millis() as u64, Ordering::Relaxed);
+                self.read_to_the_end.fetch_max(number, Ordering::AcqRel);
                 // Not before the end: what is broken off on the way begins anew again.
                 if let Some(anew) = anew {
                     *cursor = after;
@@ -276,6 +302,14 @@ impl Shared {
         }
     }
 
+    /// The next page, and when it was asked for.
+    async fn page(&self, after: Option<&Cursor>) -> Result<(Duration, FeedPage), StoreError> {
+        let (asked_at, asked) = (self.since.elapsed(), self.clock.now());
+        let page = self.store.feed(after, PAGE).await;
+        note(&self.silences, &page, asked, self.clock.now());
+        Ok((asked_at, page?))
+    }
+
     async fn follow(self: Arc<Self>) {
         let mut pause = SHORTEST_PAUSE;
         loop {
@@ -291,7 +325,9 @@ impl Shared {
         let (mut forgot_at, mut measured_at, mut was_told) = (Instant::now(), Instant::now(), true);
         loop {
             // After the listening began, so that nothing falls between.
-            if self.catch_up().await? > 0 && !was_told {
+            if was_told {
+                self.caught_up().await?;
+            } else if self.catch_up().await? > 0 {
                 // Its connection may have fallen silent without an end.
                 tracing::info!(target: "vorsel::revocations", "the feed has grown and nothing said so; watching it anew");
                 watch = self.store.watch().await?;

@@ -2,9 +2,13 @@
 
 use std::sync::Arc;
 
-use vorsel::store::{Advanced, Inserted, MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore};
+use vorsel::store::{
+    Advanced, End, Inserted, MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore, Which,
+};
 use vorsel::testing::store::every_rule;
-use vorsel::{Generation, Session, SessionLimits, SessionSeed, SignIn, now};
+use vorsel::{
+    EndReason, Ended, Generation, Revocation, Revoked, Session, SessionLimits, SessionSeed, SignIn, Timestamp, now,
+};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_memory_store_keeps_its_contract() {
@@ -256,6 +260,8 @@ async fn sessions_of_the_first_form_in_redis_are_there_in_the_present_one() {
     }
     let end = ["ended_at", "77", "ended_why", "signed-out"];
     let _: String = asked(&url, redis::cmd("XADD").arg("vorsel:line:s2").arg("18446744073709551615-0").arg(&end)).await;
+    let entry = ["kind", "session", "name", "s2 or another", "up_to", "0", "until", "9000000000000000"];
+    let _: String = asked(&url, redis::cmd("XADD").arg("vorsel:feed").arg("*").arg(&entry)).await;
     let _: () = asked(&url, redis::cmd("SET").arg("vorsel:schema").arg(1)).await;
 
     let mut settings = vorsel::store::RedisSettings::default();
@@ -274,8 +280,14 @@ async fn sessions_of_the_first_form_in_redis_are_there_in_the_present_one() {
     }
     let store = RedisStore::connect(&url).await.expect("a store");
     assert_eq!(advance(&store, &session(), 40).await, Advanced::Made);
+    let again = Revocation {
+        what: Revoked::Session("s2 or another".to_owned()),
+        until: Timestamp::from_micros(9_000_000_000_000_000),
+    };
+    store.revoke(&again).await.expect("an entry");
+    assert_eq!(store.feed(None, 9).await.expect("a page").entries, [again.clone(), again]);
     let left: u64 = asked(&url, redis::cmd("EXISTS").arg("vorsel:started")).await;
-    let purged = other.purge(vorsel::Timestamp::MAX, 10).await.expect("purge");
+    let purged = other.purge(Timestamp::MAX, 10).await.expect("purge");
     assert_eq!((left, purged.sessions, purged.entries), (0, 0, 0));
 }
 
@@ -316,4 +328,44 @@ async fn a_session_in_redis_costs_what_is_stated() {
     let further = (line().await - first).div_ceil(Session::MOST_SPENT as u64);
     println!("{each} bytes a session, {further} for each further generation");
     assert!(each <= 1_000 && further <= 40, "{each} bytes a session, {further} for each further generation");
+}
+
+/// Sign-outs that come at the same time are one statement, and none of them goes by another's luck: a session that somebody else
+/// has locked, an id that no database takes, the same one twice.
+#[tokio::test(flavor = "multi_thread")]
+async fn ends_at_the_same_time_in_postgres_are_each_carried_out() {
+    let Some(server) = shared(Kind::Postgres) else { return };
+    let url = server.empty_database();
+    let store = PostgresStore::connect(&url).await.expect("a store");
+    let ids: Vec<_> = (0..100).map(|number| format!("s{number:02}")).collect();
+    for id in &ids {
+        let _kept = store.insert(&Session { id: id.clone(), ..session() }, None).await.expect("insert");
+    }
+    let pool = sqlx::PgPool::connect(&url).await.expect("a pool");
+    let mut holder = pool.begin().await.expect("a transaction");
+    let held = "SELECT id FROM vorsel_sessions WHERE id IN ('s07', 's70') FOR UPDATE";
+    sqlx::query(held).fetch_all(&mut *holder).await.expect("rows");
+    let until = now().after(std::time::Duration::from_secs(60));
+    let end = |id: String| {
+        let store = store.clone();
+        let ended = Ended { at: now(), why: EndReason::SignedOut };
+        tokio::spawn(async move { (id.clone(), store.end(End { which: Which::One(&id), ended, until }).await) })
+    };
+    let twice = ids.iter().chain(&ids).cloned().chain(["nobody".to_owned(), "nul\0".to_owned()]);
+    let mut running: Vec<_> = twice.map(end).collect();
+    tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+    // Each of these twice.
+    assert_eq!(running.iter().filter(|end| !end.is_finished()).count(), 4);
+    holder.rollback().await.expect("given back");
+    let mut ended = Vec::new();
+    for end in running.drain(..) {
+        match end.await.expect("no panic") {
+            (id, Ok(Some(1))) => ended.push(id),
+            (id, answer) => assert!(id == "nul\0" || matches!(answer, Ok(Some(0))), "{id:?}: {answer:?}"),
+        }
+    }
+    ended.sort();
+    assert_eq!(ended, ids);
+    let told = store.feed(None, 1_000).await.expect("a page").entries.len();
+    assert_eq!(told, ids.len());
 }

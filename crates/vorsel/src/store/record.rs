@@ -10,9 +10,18 @@ pub(super) fn read_ended(at: Option<i64>, why: Option<&str>) -> Option<Ended> {
     at.map(|at| Ended { at: Timestamp::from_micros(at), why })
 }
 
-/// Reads an entry. One of a kind that a later release has brought in is taken for all tokens up to the moment it was
-/// written for: too much is refused rather than too little.
-pub(super) fn read_entry(kind: &str, name: String, up_to: i64, until: i64) -> Revocation {
+/// Reads an entry that is written as one text, its kind, its moment, until when it is remembered, and its name, which may be of
+/// any signs.
+pub(super) fn read_entry(text: &str) -> Option<Revocation> {
+    let (kind, rest) = text.split_once(' ')?;
+    let (up_to, rest) = rest.split_once(' ')?;
+    let (until, name) = rest.split_once(' ')?;
+    Some(entry_of(kind, name.to_owned(), up_to.parse().ok()?, until.parse().ok()?))
+}
+
+/// One of a kind that a later release has brought in is taken for all tokens up to the moment it was written for: too much is
+/// refused rather than too little.
+pub(super) fn entry_of(kind: &str, name: String, up_to: i64, until: i64) -> Revocation {
     let (up_to, until) = (Timestamp::from_micros(up_to), Timestamp::from_micros(until));
     let what = match kind {
         "token" => Revoked::Token(name),

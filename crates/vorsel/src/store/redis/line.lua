@@ -22,7 +22,7 @@ local function state_of(id)
   return current, idle_until, has_ended
 end
 local function tell(kind, what, up_to, remembered)
-  local entry = redis.call('XADD', FEED, '*', 'kind', kind, 'name', what, 'up_to', up_to, 'until', remembered)
+  local entry = redis.call('XADD', FEED, '*', '', table.concat({ kind, up_to, remembered, what }, ' '))
   redis.call('ZADD', UNTIL, remembered, entry)
 end
 local function finish(id, current, at, why)

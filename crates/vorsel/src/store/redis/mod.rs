@@ -10,7 +10,6 @@ use std::sync::LazyLock;
 use std::time::Duration;
 
 use ::redis::aio::MultiplexedConnection;
-use ::redis::streams::StreamRangeReply;
 use ::redis::{Client, RedisError, Script, ScriptInvocation, Value, cmd, from_redis_value, pipe};
 use async_trait::async_trait;
 use vorsel_core::{Advance, Generation, Revocation, Session, Spent, Timestamp};
@@ -321,9 +320,8 @@ impl SessionStore for RedisStore {
         let page_from = async |place: &str, limit| {
             let mut range = cmd("XRANGE");
             range.arg(&self.keys.feed).arg(place).arg("+").arg("COUNT").arg(limit);
-            let range: StreamRangeReply = self.wire.ask(&range).await?;
-            let read = range.ids.into_iter().map(|entry| Ok((read_feed(&entry)?, entry.id)));
-            read.collect::<Result<Vec<_>, RedisError>>()
+            let range: Vec<Value> = self.wire.ask(&range).await?;
+            range.iter().map(read_feed).collect::<Result<Vec<_>, RedisError>>()
         };
         let (place, more) = after.map_or(("-", 0), |cursor| (place_of(cursor), 1));
         // With the entry that the cursor stands behind, which is known again.

@@ -29,7 +29,15 @@ pub(super) struct RenewalRow {
     pub(super) spent: Vec<u8>,
 }
 
+/// What a renewal does, for errors.
+pub(super) const ADVANCE: &str = "advance a session";
+
 impl RenewalRow {
+    /// Of two of these at most one is made.
+    pub(super) fn is_of_the_generation_of(&self, other: &Self) -> bool {
+        (self.generation, &self.id) == (other.generation, &other.id)
+    }
+
     pub(super) fn of(id: &str, change: Advance<'_>) -> Self {
         Self {
             id: id.to_owned(),
@@ -75,8 +83,8 @@ pub(super) fn session_of(row: &impl Columns) -> Result<Session, sqlx::Error> {
 
 /// An entry of the feed and its place.
 pub(super) fn entry_of(row: &impl Columns) -> Result<(Revocation, i64), sqlx::Error> {
-    let (kind, name) = (row.text("kind")?, row.text("name")?);
-    Ok((read_entry(&kind, name, row.number("up_to")?, row.number("until")?), row.number("place")?))
+    let unreadable = || sqlx::Error::Decode("an entry without a readable part".into());
+    Ok((read_entry(&row.text("entry")?).ok_or_else(unreadable)?, row.number("place")?))
 }
 
 /// Which renewals are among the rows that were written, by id and generation.

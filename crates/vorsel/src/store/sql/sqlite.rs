@@ -9,9 +9,9 @@ use sqlx::sqlite::{
 };
 use sqlx::{QueryBuilder, Row, Sqlite, Transaction, query, query_scalar};
 
-use super::batch::{Batcher, WriteRenewals};
+use super::batch::{Batcher, WriteTogether};
 use super::database::{Database, Param, Turn, bound, columns_of};
-use super::rows::{RenewalRow, Swapped, made_of};
+use super::rows::{ADVANCE, RenewalRow, Swapped, made_of};
 use super::store::{SqlStore, TELL, advance_one, columns, end_in_a_transaction, failed, within};
 use crate::store::contract::{Cursor, FeedWatch, StoreError};
 use crate::store::end::End;
@@ -110,7 +110,9 @@ impl SqliteStore {
             .journal_mode(SqliteJournalMode::Wal)
             // A renewal that was answered must survive a power cut: else the client holds a token nobody knows.
             .synchronous(SqliteSynchronous::Full)
-            .busy_timeout(settings.wait_for_writer);
+            .busy_timeout(settings.wait_for_writer)
+            // A feed of a million entries is read in large pages.
+            .row_buffer_size(1_000);
         Self::on(connect(options, &settings), settings.answer_within).await
     }
 
@@ -292,12 +294,24 @@ impl Database for File {
 }
 
 #[async_trait]
-impl WriteRenewals for File {
+impl WriteTogether for File {
+    type Item = RenewalRow;
+    type Outcome = Swapped;
+
     /// A file has one writer at a time.
     const AT_ONCE: usize = 1;
+    const ACTION: &'static str = ADVANCE;
+
+    fn are_alike(one: &RenewalRow, other: &RenewalRow) -> bool {
+        one.is_of_the_generation_of(other)
+    }
+
+    fn like_another(_: Swapped) -> Swapped {
+        Swapped::Lost
+    }
 
     async fn write(&self, renewals: &[RenewalRow]) -> Result<Vec<Swapped>, StoreError> {
-        within(self, "advance a session", 1, self.advance_several(renewals)).await
+        within(self, ADVANCE, 1, self.advance_several(renewals)).await
     }
 }
 

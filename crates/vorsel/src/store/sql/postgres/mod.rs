@@ -3,6 +3,7 @@
 mod hosts;
 mod lender;
 mod schema;
+mod tellers;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -12,10 +13,10 @@ use sqlx::postgres::{PgListener, PgPool, PgPoolOptions, PgRow};
 use sqlx::{Connection, Executor, query, raw_sql};
 use vorsel_core::Timestamp;
 
-use super::batch::{Batcher, WriteRenewals};
+use super::batch::{Batcher, WriteTogether};
 use super::database::{Columns, Database, Param, Turn, bound, columns_of};
-use super::rows::{RenewalRow, Swapped, made_of};
-use super::store::{SqlStore, advance_one, columns, end_in_a_transaction, failed, since_the_marks, within};
+use super::rows::{ADVANCE, RenewalRow, Swapped, made_of};
+use super::store::{SqlStore, advance_one, end_in_a_transaction, failed, within};
 use crate::store::contract::{Cursor, FeedWatch, StoreError};
 use crate::store::end::{End, Which};
 use crate::store::entry::Entry;
@@ -23,6 +24,7 @@ use crate::waiting::told;
 use hosts::Hosts;
 use lender::{Lender, Lent};
 use schema::{Schema, lock};
+use tellers::Tellers;
 
 /// Keeps sessions in a PostgreSQL database, in the tables `vorsel_sessions`, `vorsel_feed` and `vorsel_schema` of the
 /// first schema in the search path.
@@ -44,8 +46,8 @@ pub struct PostgresStore {
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct PostgresSettings {
-    /// How many connections are kept at most, two at least, besides the two that renewals are written on and the two that
-    /// follow the feed. Half of them are for what may have to wait for a lock, so that the others go on meanwhile.
+    /// How many connections are kept at most, two at least, besides the two that renewals are written on, the two that ends
+    /// are, and the two that follow the feed. Half of them are for what may have to wait for a lock, so that the others go on meanwhile.
     pub connections: u32,
     /// Longer than this nobody waits for an answer: the caller gets an error and may ask again. The server is told too, so
     /// that it gives up what a host left behind.
@@ -58,11 +60,11 @@ pub struct PostgresSettings {
 }
 
 impl Default for PostgresSettings {
-    /// 12 connections, 5 seconds, 2 seconds, no schema. With the others, six instances take nearly as many connections as a
+    /// 10 connections, 5 seconds, 2 seconds, no schema. With the others, six instances take nearly as many connections as a
     /// server has without further settings, which is a hundred.
     fn default() -> Self {
         Self {
-            connections: 12,
+            connections: 10,
             answer_within: Duration::from_secs(5),
             connect_within: Duration::from_secs(2),
             schema: None,
@@ -121,17 +123,20 @@ impl PostgresStore {
 
     async fn on(hosts: Hosts, settings: PostgresSettings) -> Result<Self, StoreError> {
         let schema = Schema::named(settings.schema).map_err(failed::<Connections>("read the settings"))?;
-        let (hosts, answer_within) = (Arc::new(hosts), settings.answer_within);
+        let (hosts, schema, answer_within) = (Arc::new(hosts), Arc::new(schema), settings.answer_within);
         let first = limits(answer_within) + &schema.search();
         let lender = |size, more| Lender::new(hosts.clone(), first.clone() + more, size);
         let count = settings.connections.max(2);
+        let (turns, telling) = (lender(count - count / 2, ""), lender(Connections::AT_ONCE as u32, ""));
         let database = Connections {
             asking: lender(count / 2, ""),
-            turns: lender(count - count / 2, ""),
+            tellers: Tellers::new(telling.clone(), turns.clone(), schema.clone(), answer_within),
+            turns,
+            telling,
             writers: lender(Connections::AT_ONCE as u32, LOCK_WITHIN),
             feed: lender(1, ""),
             hosts: hosts.clone(),
-            schema: Arc::new(schema),
+            schema,
             answer_within,
         };
         let first = async { told("the database", database.asking.lend()).await.map(Lent::given_back) };
@@ -164,16 +169,18 @@ impl PostgresStore {
 
     /// Closes the connections; what is under way is finished first.
     pub async fn close(&self) {
-        let Connections { asking, turns, writers, feed, .. } = &self.database;
-        for lender in [writers, turns, asking, feed] {
+        let Connections { asking, turns, writers, telling, feed, .. } = &self.database;
+        for lender in [writers, telling, turns, asking, feed] {
             lender.close().await;
         }
     }
 }
 
-/// Connections of four kinds, since callers of different kinds must not wait for each other.
+/// Connections of five kinds, since callers of different kinds must not wait for each other.
 #[derive(Clone, Debug)]
 pub(crate) struct Connections {
+    /// What puts something on the feed.
+    tellers: Tellers,
     hosts: Arc<Hosts>,
     schema: Arc<Schema>,
     /// For what waits for nobody.
@@ -183,6 +190,8 @@ pub(crate) struct Connections {
     /// The connections that renewals are written on together. They wait for no lock, so that neither a session that somebody
     /// else has locked, nor another instance that writes the same sessions in another order, holds up the others.
     writers: Lender,
+    /// Those that what is told at the same time is written on together.
+    telling: Lender,
     /// The one that the feed is read on.
     feed: Lender,
     answer_within: Duration,
@@ -200,40 +209,6 @@ fn limits(answer_within: Duration) -> String {
          SET tcp_keepalives_count = 2; "
     )
 }
-
-/// One statement that ends what `$meant` finds. It takes its turn on the feed when it has all the sessions, so whoever has the
-/// turn waits for nothing more, and whatever becomes of the host that asked, the turn is over with the statement.
-macro_rules! end_of {
-    ($meant:literal) => {
-        concat!(
-            "WITH meant AS MATERIALIZED (
-                SELECT id FROM vorsel_sessions WHERE ended_at IS NULL AND ",
-            $meant,
-            " AND started_at >= ",
-            since_the_marks!(),
-            " ORDER BY id FOR UPDATE
-             ), turn AS MATERIALIZED (
-                SELECT pg_advisory_xact_lock($5) FROM (SELECT count(*) AS count FROM meant) AS counted WHERE count > 0
-             ), ended AS (
-                UPDATE vorsel_sessions AS kept SET ended_at = $1, ended_why = $2 FROM meant, turn
-                WHERE kept.id = meant.id AND kept.ended_at IS NULL RETURNING kept.id, kept.started_at
-             ), told AS (
-                INSERT INTO vorsel_feed (kind, name, up_to, until)
-                SELECT 'session', id, 0, $4 FROM ended ORDER BY started_at RETURNING place
-             )
-             SELECT count(*) AS count, CASE WHEN count(*) > 0 THEN pg_notify($6, '')::text END AS woken FROM told"
-        )
-    };
-}
-
-const END_ONE: &str = end_of!("id = $3");
-const END_OF_SUBJECT: &str = end_of!("subject = $3");
-const REVOKE: &str = "WITH turn AS MATERIALIZED (
-        SELECT pg_advisory_xact_lock($5)
-    ), told AS (
-        INSERT INTO vorsel_feed (kind, name, up_to, until) SELECT $1, $2, $3, $4 FROM turn RETURNING place
-    )
-    SELECT count(*) AS count, pg_notify($6, '')::text AS woken FROM told";
 
 columns_of!(PgRow);
 
@@ -300,23 +275,17 @@ impl Database for Connections {
         fetch(&self.feed, statement, values).await
     }
 
+    /// What ends several sessions is one statement, and so is what ends those that are asked for one by one at the same time.
     async fn end(&self, end: End<'_>) -> Result<Option<u64>, sqlx::Error> {
-        let (statement, name) = match end.which {
-            Which::One(id) => (END_ONE, id),
-            Which::OfSubject(subject) => (END_OF_SUBJECT, subject),
-            Which::StartedBefore(_) => return end_in_a_transaction(self, self.begin().await?, end).await,
-        };
-        let (at, until) = (end.ended.at.as_micros(), end.until.as_micros());
-        let values = [Param::Number(at), Param::Text(end.ended.why.code()), Param::Text(name), Param::Number(until)];
-        let values = [&values[..], &[Param::Number(self.schema.feed_lock), Param::Text(&self.schema.channel)]].concat();
-        let rows = fetch(&self.turns, statement, &values).await?;
-        rows.first().map_or(Ok(Some(0)), |row| Ok(Some(row.number("count")?.max(0) as u64)))
+        match end.which {
+            Which::One(id) => self.tellers.end_one(id, end).await.map(Some),
+            Which::OfSubject(subject) => self.tellers.end_of_subject(subject, end).await.map(Some),
+            Which::StartedBefore(_) => end_in_a_transaction(self, self.begin().await?, end).await,
+        }
     }
 
     async fn revoke(&self, entry: Entry<'_>) -> Result<(), sqlx::Error> {
-        let values =
-            [&columns(&entry)[..], &[Param::Number(self.schema.feed_lock), Param::Text(&self.schema.channel)]].concat();
-        fetch(&self.turns, REVOKE, &values).await.map(drop)
+        self.tellers.revoke(entry).await
     }
 
     async fn change(&self, statement: &'static str, values: &[Param<'_>]) -> Result<u64, sqlx::Error> {
@@ -351,8 +320,8 @@ impl Database for Connections {
     }
 
     fn waits(&self) -> (u64, Duration) {
-        let Self { asking, turns, writers, feed, .. } = self;
-        let each = [asking, turns, writers, feed].map(Lender::waits);
+        let Self { asking, turns, writers, telling, feed, .. } = self;
+        let each = [asking, turns, writers, telling, feed].map(Lender::waits);
         each.into_iter().fold((0, Duration::ZERO), |(waits, waited), (more, longer)| (waits + more, waited + longer))
     }
 
@@ -407,10 +376,22 @@ impl Connections {
 }
 
 #[async_trait]
-impl WriteRenewals for Connections {
+impl WriteTogether for Connections {
+    type Item = RenewalRow;
+    type Outcome = Swapped;
+
     /// With one, renewals would wait for the server's flush of its disk before the next are sent; with two, one batch is on
     /// its way while the other is flushed. More than that makes the batches smaller and gains nothing.
     const AT_ONCE: usize = 2;
+    const ACTION: &'static str = ADVANCE;
+
+    fn are_alike(one: &RenewalRow, other: &RenewalRow) -> bool {
+        one.is_of_the_generation_of(other)
+    }
+
+    fn like_another(_: Swapped) -> Swapped {
+        Swapped::Lost
+    }
 
     async fn write(&self, renewals: &[RenewalRow]) -> Result<Vec<Swapped>, StoreError> {
         let made = async {
@@ -425,7 +406,7 @@ impl WriteRenewals for Connections {
                 other => other,
             }
         };
-        within(self, "advance a session", 1, made).await
+        within(self, ADVANCE, 1, made).await
     }
 }
 
