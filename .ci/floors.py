@@ -22,7 +22,8 @@ FLOORS = {
     ],
     "vorsel": [
         {"live", "clock", "random", "plan_file", "under_way", "waiting"},
-        {"keys", "store"},
+        {"store"},
+        {"keys"},
         {"checker", "revocations", "admission"},
         {"access"},
         {"sessions", "guard"},

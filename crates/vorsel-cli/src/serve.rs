@@ -31,6 +31,10 @@ pub(crate) struct ServeArguments {
     /// The folder of the signing keys, made on first use. Without it the keys last as long as the process.
     #[arg(long, value_name = "FOLDER", env = "VORSEL_KEYS")]
     keys: Option<PathBuf>,
+    /// Keep the keys in the store, sealed with the secret in this file, as `vorsel keys secret` makes it. With it, no folder is
+    /// looked at.
+    #[arg(long, value_name = "FILE")]
+    keys_secret: Option<PathBuf>,
     /// How long access tokens last.
     #[arg(long, value_name = "SECONDS")]
     access_lifetime: Option<u64>,
@@ -77,8 +81,13 @@ async fn serve(arguments: &ServeArguments) -> Result<(), Failure> {
     let store = arguments.store.open().await?;
     let clock_difference = Duration::from_secs(arguments.clock_difference);
     let revocations = LiveRevocations::follow_within(store.clone(), clock_difference).await?;
+    let keys = match &arguments.keys_secret {
+        Some(secret) => IssuerKeys::in_store(store.clone(), &crate::keys::read_secret(secret)?).await?,
+        None => IssuerKeys::in_folder(folder)?,
+    };
+    keys.access.allow_lifetime(Lifetime::try_from(access_lifetime)?).await?;
     let (app, sessions) = observatory::open(Opening {
-        keys: IssuerKeys::in_folder(folder)?,
+        keys,
         store,
         revocations,
         access_lifetime: Lifetime::try_from(access_lifetime)?,

@@ -35,6 +35,20 @@ impl FromStr for StoreAddress {
 }
 
 impl StoreAddress {
+    /// Opens a store that others have made.
+    pub(crate) async fn open_existing(&self) -> Result<Arc<dyn SessionStore>, Failure> {
+        match self {
+            Self::Memory => {
+                Err(Failure::new("sessions in memory: are known to their process alone; name another store"))
+            }
+            // A mistyped path would otherwise become a new, empty file.
+            Self::Sqlite(path) if !path.exists() => {
+                Err(Failure::new(format!("expected a file with sessions, but found none at {}", path.display())))
+            }
+            _ => self.open().await,
+        }
+    }
+
     pub(crate) async fn open(&self) -> Result<Arc<dyn SessionStore>, Failure> {
         let wrong = |error: StoreError| Failure::from(error).while_doing(self.to_string());
         Ok(match self {

@@ -244,7 +244,7 @@ fn wrong_calls_say_what_is_wrong_and_end_with_two() {
         (&["keys", "make", "--algorithm", "none", "--out", "x"], "expected one of HS256, HS384, HS512, RS256"),
         (
             &["serve", "--store", "files:x"],
-            "expected memory:, sqlite:PATH, postgres://USER@HOST/DATABASE or redis://HOST",
+            "expected memory:, sqlite:PATH, postgres://USER@HOST/DATABASE, redis://HOST or rediss://HOST",
         ),
         (&["serve", "--store", "redis://127.0.0.1:1"], "redis://127.0.0.1:1: the session store failed to connect"),
         (

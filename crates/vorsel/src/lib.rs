@@ -59,7 +59,7 @@ pub use guard::{
 };
 #[cfg(feature = "axum")]
 pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, RoutesError};
-pub use keys::{IssuerKeys, KeyFileError, KeyStepError, LiveKeySet, LiveKeyring};
+pub use keys::{IssuerKeys, KeyFileError, KeyStepError, KeyStoreError, LiveKeySet, LiveKeyring};
 pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
 pub use revocations::{FeedFigures, LiveRevocations};

@@ -19,6 +19,10 @@ pub fn random_id() -> Result<String, RandomError> {
     Ok(base64url::encode(bytes))
 }
 
+pub(crate) fn random_bytes(bytes: &mut [u8]) -> Result<(), RandomError> {
+    fill(bytes).map_err(|_| RandomError)
+}
+
 /// What a session begins with.
 pub(crate) fn session_seed() -> Result<SessionSeed, RandomError> {
     let mut secret = Zeroizing::new([0; SESSION_SECRET_BYTES]);

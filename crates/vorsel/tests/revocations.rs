@@ -76,6 +76,12 @@ impl SessionStore for Flaky {
     async fn figures(&self, now: Timestamp) -> Result<vorsel::store::StoreFigures, StoreError> {
         self.up()?.figures(now).await
     }
+    async fn kept(&self, name: &str) -> Result<Option<vorsel::store::Kept>, StoreError> {
+        self.up()?.kept(name).await
+    }
+    async fn keep(&self, name: &str, after: u64, bytes: &[u8]) -> Result<bool, StoreError> {
+        self.up()?.keep(name, after, bytes).await
+    }
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<vorsel::store::Purged, StoreError> {
         self.up()?.purge(before, limit).await
     }

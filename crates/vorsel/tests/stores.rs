@@ -143,7 +143,7 @@ async fn a_file_that_is_no_database_is_an_error_with_its_cause() {
 /// version has written is not touched.
 #[tokio::test]
 async fn a_store_is_opened_again_as_it_was_and_one_of_a_later_version_is_not_touched() {
-    const LATER: &str = "expected a schema of version 2 or before, but found 9";
+    let later = |version| format!("expected a schema of version {version} or before, but found 9");
     let cause = |error: vorsel::store::StoreError| std::error::Error::source(&error).expect("a cause").to_string();
 
     let folder = tempfile::tempdir().expect("a folder");
@@ -156,7 +156,7 @@ async fn a_store_is_opened_again_as_it_was_and_one_of_a_later_version_is_not_tou
     }
     let pool = sqlx::SqlitePool::connect_with(options).await.expect("a file");
     sqlx::query("PRAGMA user_version = 9").execute(&pool).await.expect("a version");
-    assert_eq!(cause(SqliteStore::open(&path).await.expect_err("a later version's")), LATER);
+    assert_eq!(cause(SqliteStore::open(&path).await.expect_err("a later version's")), later(3));
 
     if let Some(server) = shared(Kind::Postgres) {
         let url = server.empty_database();
@@ -168,7 +168,7 @@ async fn a_store_is_opened_again_as_it_was_and_one_of_a_later_version_is_not_tou
         let versions = sqlx::query("SELECT version FROM vorsel_schema").fetch_all(&pool).await.expect("versions");
         assert_eq!(versions.len(), 1, "the step is taken once");
         sqlx::query("INSERT INTO vorsel_schema VALUES (9)").execute(&pool).await.expect("a version");
-        assert_eq!(cause(PostgresStore::connect(&url).await.expect_err("a later version's")), LATER);
+        assert_eq!(cause(PostgresStore::connect(&url).await.expect_err("a later version's")), later(3));
     }
     if let Some(server) = shared(Kind::Redis) {
         let url = server.empty_database();
@@ -178,7 +178,7 @@ async fn a_store_is_opened_again_as_it_was_and_one_of_a_later_version_is_not_tou
         let client = redis::Client::open(url.clone()).expect("an address");
         let mut connection = client.get_multiplexed_async_connection().await.expect("a connection");
         redis::cmd("SET").arg("vorsel:schema").arg(9).exec_async(&mut connection).await.expect("a version");
-        assert_eq!(cause(RedisStore::connect(&url).await.expect_err("a later version's")), LATER);
+        assert_eq!(cause(RedisStore::connect(&url).await.expect_err("a later version's")), later(2));
     }
 }
 

@@ -1,21 +1,20 @@
 //! `vorsel keys list`: which keys there are, in which states, until when.
 
-use std::path::Path;
 use std::process::ExitCode;
 
 use serde_json::{Value, json};
 use vorsel::{KeyRecord, KeyState, Keyring, Timestamp, now, spoken};
 
 use super::Ring;
+use super::place::Found;
 use crate::failure::Failure;
-use crate::key_file;
 use crate::paint::{bad, faint, good, heading, printable};
 
-pub(super) fn run(folder: &Path, as_json: bool) -> Result<ExitCode, Failure> {
+pub(super) async fn run(place: &Found, as_json: bool) -> Result<ExitCode, Failure> {
     let now = now();
     let mut all = serde_json::Map::new();
     for (index, ring) in Ring::ALL.into_iter().enumerate() {
-        let keyring = key_file::keyring(&ring.file(folder))?;
+        let keyring = place.keyring(ring).await?;
         if as_json {
             all.insert(ring.name().to_owned(), record(&keyring, now));
         } else {

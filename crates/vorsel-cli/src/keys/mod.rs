@@ -1,7 +1,8 @@
-//! `vorsel keys`: make keys, and see and change the keyrings of a key folder.
+//! `vorsel keys`: make keys, and see and change the keyrings of a key folder or a store.
 
 mod list;
 mod make;
+mod place;
 mod step;
 
 use std::path::{Path, PathBuf};
@@ -11,6 +12,8 @@ use clap::{Args, Subcommand, ValueEnum};
 use vorsel::{Algorithm, IssuerKeys};
 
 use crate::failure::Failure;
+use place::Place;
+pub(crate) use place::read_secret;
 
 /// Make keys, see which there are, roll them, and withdraw them.
 #[derive(Debug, Args)]
@@ -31,10 +34,16 @@ enum KeysAction {
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
     },
-    /// Show the keys of a folder, their states and their dates.
+    /// Make a secret to seal keys in a store with, in a file that only you can read.
+    Secret {
+        /// The file to make.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+    },
+    /// Show the keys, their states and their dates.
     List {
         #[command(flatten)]
-        folder: Folder,
+        place: Place,
         /// Print JSON.
         #[arg(long)]
         json: bool,
@@ -42,7 +51,7 @@ enum KeysAction {
     /// Make a new key that takes over as soon as every verifier knows it. No token is refused on the way.
     Roll {
         #[command(flatten)]
-        folder: Folder,
+        place: Place,
         /// Whose keys to roll.
         #[arg(long = "for", value_name = "KIND", default_value = "access")]
         ring: Ring,
@@ -59,16 +68,9 @@ enum KeysAction {
 }
 
 #[derive(Debug, Args)]
-struct Folder {
-    /// The key folder, as `vorsel serve --keys` makes it.
-    #[arg(long = "keys", value_name = "FOLDER", env = "VORSEL_KEYS")]
-    path: PathBuf,
-}
-
-#[derive(Debug, Args)]
 struct OneKey {
     #[command(flatten)]
-    folder: Folder,
+    place: Place,
     /// The key ID, or as much of its beginning as no other key shares.
     #[arg(value_name = "KEY_ID", allow_hyphen_values = true)]
     key_id: String,
@@ -109,10 +111,18 @@ fn algorithm(name: &str) -> Result<Algorithm, String> {
 pub(crate) fn run(arguments: &KeysArguments) -> Result<ExitCode, Failure> {
     match &arguments.action {
         KeysAction::Make { algorithm, out } => make::run(*algorithm, out),
-        KeysAction::List { folder, json } => list::run(&folder.path, *json),
-        KeysAction::Roll { folder, ring, algorithm } => step::roll(&folder.path, *ring, *algorithm),
-        KeysAction::Activate(key) => step::activate(&key.folder.path, &key.key_id),
-        KeysAction::Compromise(key) => step::compromise(&key.folder.path, &key.key_id),
-        KeysAction::Destroy(key) => step::destroy(&key.folder.path, &key.key_id),
+        KeysAction::Secret { out } => place::make_secret(out).map(|()| ExitCode::SUCCESS),
+        _ => tokio::runtime::Runtime::new()?.block_on(run_on_keyrings(&arguments.action)),
+    }
+}
+
+async fn run_on_keyrings(action: &KeysAction) -> Result<ExitCode, Failure> {
+    match action {
+        KeysAction::Make { .. } | KeysAction::Secret { .. } => Ok(ExitCode::SUCCESS),
+        KeysAction::List { place, json } => list::run(&place.find().await?, *json).await,
+        KeysAction::Roll { place, ring, algorithm } => step::roll(&place.find().await?, *ring, *algorithm).await,
+        KeysAction::Activate(key) => step::activate(&key.place.find().await?, &key.key_id).await,
+        KeysAction::Compromise(key) => step::compromise(&key.place.find().await?, &key.key_id).await,
+        KeysAction::Destroy(key) => step::destroy(&key.place.find().await?, &key.key_id).await,
     }
 }

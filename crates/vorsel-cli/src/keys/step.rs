@@ -1,47 +1,46 @@
-//! `vorsel keys roll`, `activate`, `compromise` and `destroy`: one step on a keyring in a folder, which every instance that
-//! shares the folder takes up within a second.
+//! `vorsel keys roll`, `activate`, `compromise` and `destroy`: one step on a keyring, which every instance that shares the folder
+//! or the store takes up within a second.
 
-use std::path::Path;
 use std::process::ExitCode;
 
 use vorsel::{Algorithm, KeyStepError, Keyring, LiveKeyring, SigningKey, StepError, Timestamp, now, spoken};
 
 use super::Ring;
+use super::place::Found;
 use crate::failure::Failure;
-use crate::key_file;
 use crate::paint::{bad, printable};
 
-pub(super) fn roll(folder: &Path, ring: Ring, algorithm: Option<Algorithm>) -> Result<ExitCode, Failure> {
-    let live = open(folder, ring)?;
+pub(super) async fn roll(place: &Found, ring: Ring, algorithm: Option<Algorithm>) -> Result<ExitCode, Failure> {
+    let live = place.open(ring).await?;
     let key = SigningKey::generate(algorithm.unwrap_or_else(|| usual(&live.current())))?;
     let kid = key.key_id().to_owned();
-    done(live.change(|keyring| keyring.roll(key, now())), |from| format!("{kid} {}", signs(from)))
+    done(live.step(|keyring| keyring.roll(key, now())).await, |from| format!("{kid} {}", signs(from)))
 }
 
-pub(super) fn activate(folder: &Path, key_id: &str) -> Result<ExitCode, Failure> {
-    let (live, kid) = find(folder, key_id)?;
-    done(live.change(|keyring| keyring.activate(&kid, now(), now())), |()| format!("{kid} signs from now on"))
+pub(super) async fn activate(place: &Found, key_id: &str) -> Result<ExitCode, Failure> {
+    let (live, kid) = find(place, key_id).await?;
+    done(live.step(|keyring| keyring.activate(&kid, now(), now())).await, |()| format!("{kid} signs from now on"))
 }
 
-pub(super) fn compromise(folder: &Path, key_id: &str) -> Result<ExitCode, Failure> {
-    let (live, kid) = find(folder, key_id)?;
+pub(super) async fn compromise(place: &Found, key_id: &str) -> Result<ExitCode, Failure> {
+    let (live, kid) = find(place, key_id).await?;
     let next = SigningKey::generate(usual(&live.current()))?;
     let next_kid = next.key_id().to_owned();
-    let outcome = live.change(|keyring| {
+    let outcome = live.step(|keyring| {
         let now = now();
         keyring.compromise(&kid, now)?;
         let nothing_signs = keyring.signing_key(now).is_none();
         if nothing_signs { keyring.roll(next, now).map(Some) } else { Ok(None) }
     });
-    done(outcome, |from| {
+    done(outcome.await, |from| {
         let next = from.map(|from| format!("\n{next_kid} {}", signs(from))).unwrap_or_default();
         format!("{kid} is refused from now on, with all that it signed{next}")
     })
 }
 
-pub(super) fn destroy(folder: &Path, key_id: &str) -> Result<ExitCode, Failure> {
-    let (live, kid) = find(folder, key_id)?;
-    done(live.change(|keyring| keyring.destroy(&kid, now())), |()| format!("{kid} is destroyed"))
+pub(super) async fn destroy(place: &Found, key_id: &str) -> Result<ExitCode, Failure> {
+    let (live, kid) = find(place, key_id).await?;
+    done(live.step(|keyring| keyring.destroy(&kid, now())).await, |()| format!("{kid} is destroyed"))
 }
 
 /// A step that is refused is an answer, not a failure of the call.
@@ -81,27 +80,19 @@ fn usual(keyring: &Keyring) -> Algorithm {
     keyring.keys().last().map_or(Algorithm::EdDsa, |key| key.algorithm())
 }
 
-fn open(folder: &Path, ring: Ring) -> Result<LiveKeyring, Failure> {
-    let file = ring.file(folder);
-    let there = key_file::keyring(&file)?;
-    Ok(LiveKeyring::in_file(file, || Ok(there))?)
-}
-
 /// The one key whose ID is or begins with `key_id`, in either keyring.
-fn find(folder: &Path, key_id: &str) -> Result<(LiveKeyring, String), Failure> {
+async fn find(place: &Found, key_id: &str) -> Result<(LiveKeyring, String), Failure> {
     let mut found = Vec::new();
     for ring in Ring::ALL {
-        let keyring = key_file::keyring(&ring.file(folder))?;
+        let keyring = place.keyring(ring).await?;
         let ids = keyring.keys().iter().map(|key| key.key_id());
         found.extend(ids.filter(|id| id.starts_with(key_id)).map(|id| (ring, id.to_owned())));
     }
     let exact = found.iter().find(|(_, id)| id == key_id).cloned();
     match (exact, found.as_slice()) {
-        (Some((ring, id)), _) => Ok((open(folder, ring)?, id)),
-        (None, [(ring, id)]) => Ok((open(folder, *ring)?, id.clone())),
-        (None, []) => {
-            Err(Failure::new(format!("expected the ID of a key in {}, but found {key_id:?}", folder.display())))
-        }
+        (Some((ring, id)), _) => Ok((place.open(ring).await?, id)),
+        (None, [(ring, id)]) => Ok((place.open(*ring).await?, id.clone())),
+        (None, []) => Err(Failure::new(format!("expected the ID of a key in {place}, but found {key_id:?}"))),
         (None, several) => {
             Err(Failure::new(format!("expected the ID of one key, but {key_id:?} begins {} of them", several.len())))
         }

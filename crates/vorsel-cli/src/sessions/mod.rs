@@ -40,14 +40,7 @@ pub(crate) fn run(arguments: &SessionsArguments) -> Result<ExitCode, Failure> {
 async fn run_on_store(arguments: &SessionsArguments) -> Result<ExitCode, Failure> {
     let store = match &arguments.store {
         None => return Err(Failure::new("which store? expected --store STORE, or VORSEL_STORE in the environment")),
-        Some(StoreAddress::Memory) => {
-            return Err(Failure::new("sessions in memory: are known to their process alone; name another store"));
-        }
-        // A mistyped path would otherwise become a new, empty file.
-        Some(StoreAddress::Sqlite(path)) if !path.exists() => {
-            return Err(Failure::new(format!("expected a file with sessions, but found none at {}", path.display())));
-        }
-        Some(address) => address.open().await?,
+        Some(address) => address.open_existing().await?,
     };
     match &arguments.command {
         Command::List(command) => list::run(command, &*store, arguments.json).await,

@@ -154,7 +154,7 @@ impl AccessTokensBuilder {
         let Self { name, audience, keys, store, lifetime, roles, revocations, clock } = self;
         let keys = keys.ok_or(SetUpError::Missing("the keys"))?;
         let store = store.ok_or(SetUpError::Missing("the store"))?;
-        keys.allow_lifetime(lifetime)?;
+        keys.allow(lifetime)?;
         let clock = clock.or_else(|| revocations.as_ref().map(LiveRevocations::clock));
         let clock = clock.unwrap_or_else(|| Arc::new(SystemClock));
         let (issuer, expected) = (name.clone(), Expectations::access(&name, &audience));

@@ -5,6 +5,9 @@ use std::path::{Path, PathBuf};
 
 use vorsel_core::{KeyError, KeyringTextError, StepError};
 
+use crate::random::RandomError;
+use crate::store::StoreError;
+
 /// Why a key file cannot be used.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -52,6 +55,53 @@ impl KeyFileError {
     }
 }
 
+/// Why keys in the store cannot be used.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum KeyStoreError {
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// Too little for a secret.
+    #[error("expected a secret of 32 random bytes at least for keys in the store, but found {found}")]
+    ShortSecret {
+        /// How many bytes it has.
+        found: usize,
+    },
+    /// It was sealed with another secret, or was changed.
+    #[error("the keys {name:?} in the store do not open: they were sealed with another secret, or were changed")]
+    Sealed {
+        /// Which keys.
+        name: String,
+    },
+    /// What was sealed is no keyring.
+    #[error("the keys {name:?} in the store are no usable keyring")]
+    Text {
+        /// Which keys.
+        name: String,
+        /// What is wrong with them.
+        source: KeyringTextError,
+    },
+    /// A key could not be made, written or sealed.
+    #[error("the keys cannot be made")]
+    Key(#[from] KeyError),
+    /// The operating system gave no randomness.
+    #[error(transparent)]
+    Random(#[from] RandomError),
+    /// They were kept, and are not there.
+    #[error("the keys {name:?} were put into the store, but are not there")]
+    Lost {
+        /// Which keys.
+        name: String,
+    },
+    /// Others took steps at the same time, again and again.
+    #[error("the keys {name:?} in the store were changed by others at the same time; try again")]
+    Raced {
+        /// Which keys.
+        name: String,
+    },
+}
+
 /// Why a keyring is as it was before.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -62,4 +112,12 @@ pub enum KeyStepError {
     /// The file could not be read or written.
     #[error(transparent)]
     File(#[from] KeyFileError),
+    /// The store could not be read or written.
+    #[error(transparent)]
+    Kept(#[from] KeyStoreError),
+    /// Keys in the store are changed by calls that are awaited.
+    #[error(
+        "expected LiveKeyring::step for keys in the store, or allow_lifetime before sessions or access tokens are built"
+    )]
+    InStore,
 }

@@ -42,6 +42,10 @@ impl KeyFile {
         &self,
         make: impl FnOnce() -> Result<Keyring, KeyError>,
     ) -> Result<Keyring, KeyFileError> {
+        // A folder that is there may be one that nobody here may write to.
+        if self.path.exists() {
+            return self.read();
+        }
         let _lock = self.lock()?;
         if !self.path.exists() {
             let made = make().map_err(|source| KeyFileError::Key { path: self.path.clone(), source })?;

@@ -2,17 +2,21 @@
 
 use std::error::Error;
 use std::fmt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Arc, Weak};
 use std::thread;
 use std::time::Duration;
 
-use vorsel_core::{KeyError, Keyring, Lifetime, SigningKey, StepError, TakenUp};
+use tokio::time::{sleep, timeout};
+use vorsel_core::{KeyError, Keyring, Lifetime, Secret, SigningKey, StepError, TakenUp};
 
-use super::error::{KeyFileError, KeyStepError};
+use super::error::{KeyFileError, KeyStepError, KeyStoreError};
 use super::file::{KeyFile, Version};
+use super::kept::KeptKeys;
+
 use crate::clock::now;
 use crate::live::Live;
+use crate::store::SessionStore;
 
 /// A keyring in use: clones share it, and what was made from it follows each of its steps at once.
 ///
@@ -33,15 +37,27 @@ pub struct LiveKeyring(Arc<Shared>);
 
 struct Shared {
     ring: Live<Keyring>,
-    file: Option<KeyFile>,
+    source: Source,
 }
 
-/// How often a key file is looked at for steps that another process has taken.
+/// Where a keyring is kept.
+#[derive(Debug)]
+enum Source {
+    Nowhere,
+    File(KeyFile),
+    Store(KeptKeys),
+}
+
+/// How often a key file or a store is looked at for steps that another process has taken.
 const LOOK_EVERY: Duration = Duration::from_millis(500);
+/// Longer than any store waits.
+const ANSWER_WITHIN: Duration = Duration::from_secs(20);
+/// Steps of others that come between before one's own is given up.
+const MOST_RACES: usize = 10;
 
 impl LiveKeyring {
-    fn new(ring: Keyring, file: Option<KeyFile>) -> Self {
-        Self(Arc::new(Shared { ring: Live::new(ring), file }))
+    fn new(ring: Keyring, source: Source) -> Self {
+        Self(Arc::new(Shared { ring: Live::new(ring), source }))
     }
 
     /// The keyring in a file, made by `make` if it is not there. Steps that other processes take are taken up within a
@@ -58,12 +74,33 @@ impl LiveKeyring {
         let file = KeyFile::new(path.into());
         let ring = file.read_or_make(make)?;
         let path = file.path().to_owned();
-        let live = Self::new(ring, Some(file));
+        let live = Self::new(ring, Source::File(file));
         let shared = Arc::downgrade(&live.0);
         thread::Builder::new()
             .name("vorsel keys".to_owned())
             .spawn(move || follow(&shared))
             .map_err(KeyFileError::io(&path, "followed"))?;
+        Ok(live)
+    }
+
+    /// The keyring of this name in a store, sealed with `secret`, made by `make` if it is not there. Steps that other instances
+    /// take are taken up within a second, as with a [file](Self::in_file); steps of one's own are taken by [`step`](Self::step).
+    ///
+    /// # Errors
+    /// If the secret is shorter than 32 bytes or another one than the keys were sealed with, or the store fails.
+    ///
+    /// # Panics
+    /// Outside of a tokio runtime.
+    pub async fn in_store(
+        store: Arc<dyn SessionStore>,
+        name: &'static str,
+        secret: &Secret,
+        make: impl FnOnce() -> Result<Keyring, KeyError> + Send,
+    ) -> Result<Self, KeyStoreError> {
+        let keys = KeptKeys::new(store, name, secret)?;
+        let ring = keys.read_or_make(make).await?;
+        let live = Self::new(ring, Source::Store(keys));
+        tokio::spawn(follow_store(Arc::downgrade(&live.0)));
         Ok(live)
     }
 
@@ -77,25 +114,59 @@ impl LiveKeyring {
     /// follows before this returns, and so does the file, if there is one.
     ///
     /// # Errors
-    /// If the step is refused, or the file cannot be read or written.
+    /// If the step is refused, the file cannot be read or written, or the keyring is in a store.
     pub fn change<T>(&self, step: impl FnOnce(&mut Keyring) -> Result<T, StepError>) -> Result<T, KeyStepError> {
         let replacing = self.0.ring.replacing();
-        let Some(file) = &self.0.file else {
-            let mut ring = Keyring::clone(&self.current());
-            let outcome = step(&mut ring)?;
-            replacing.set(ring);
-            return Ok(outcome);
+        let file = match &self.0.source {
+            Source::File(file) => file,
+            Source::Store(_) => return Err(KeyStepError::InStore),
+            Source::Nowhere => {
+                let mut ring = Keyring::clone(&self.current());
+                let outcome = step(&mut ring)?;
+                replacing.set(ring);
+                return Ok(outcome);
+            }
         };
         let _lock = file.lock()?;
-        let mut ring = taken_up(self.current().taking_up(file.read()?, now()), file);
+        let mut ring = taken_up(self.current().taking_up(file.read()?, now()), &file.path().display().to_string());
         let outcome = step(&mut ring)?;
         file.write(&ring)?;
         replacing.set(ring);
         Ok(outcome)
     }
 
+    /// [`change`](Self::change) wherever the keyring is kept, in a store too.
+    ///
+    /// # Errors
+    /// If the step is refused, or the file or the store cannot be read or written.
+    pub async fn step<T>(
+        &self,
+        step: impl FnOnce(&mut Keyring) -> Result<T, StepError> + Send,
+    ) -> Result<T, KeyStepError> {
+        match &self.0.source {
+            Source::Store(keys) => self.0.change_in_store(keys, step).await,
+            _ => self.change(step),
+        }
+    }
+
+    /// Sees to it that tokens of this lifetime outlive no key; needed only for keys in a store, and for lifetimes longer than those
+    /// of [`KeyTimes`](crate::KeyTimes): others are told when sessions or access tokens are built.
+    ///
+    /// # Errors
+    /// If the file or the store cannot be read or written.
+    pub async fn allow_lifetime(&self, lifetime: Lifetime) -> Result<(), KeyStepError> {
+        if self.current().times().longest_lifetime >= lifetime {
+            return Ok(());
+        }
+        self.step(|ring| {
+            ring.allow_lifetime(lifetime);
+            Ok(())
+        })
+        .await
+    }
+
     /// Sees to it that tokens of this lifetime outlive no key.
-    pub(crate) fn allow_lifetime(&self, lifetime: Lifetime) -> Result<(), KeyStepError> {
+    pub(crate) fn allow(&self, lifetime: Lifetime) -> Result<(), KeyStepError> {
         if self.current().times().longest_lifetime >= lifetime {
             return Ok(());
         }
@@ -137,7 +208,7 @@ impl Shared {
                 taken = take_up()?;
                 file.write(&taken.ring)
             });
-            replacing.set(taken_up(taken, file));
+            replacing.set(taken_up(taken, &file.path().display().to_string()));
             return mended;
         }
         replacing.set(taken.ring);
@@ -145,11 +216,68 @@ impl Shared {
     }
 }
 
+/// Keys in a store.
+impl Shared {
+    /// What was read, held against what is known; the log tells what it lacks.
+    fn holding_against(&self, read: Keyring, keys: &KeptKeys) -> TakenUp {
+        let taken = self.ring.load_full().taking_up(read, now());
+        let kept = taken.kept.clone();
+        TakenUp { ring: taken_up(taken, keys.name()), kept }
+    }
+
+    /// Goes by this keyring, but for what has become known meanwhile.
+    fn take(&self, ring: Keyring, keys: &KeptKeys) {
+        let replacing = self.ring.replacing();
+        replacing.set(self.holding_against(ring, keys).ring);
+    }
+
+    /// Takes a step on the keyring as the store has it. If somebody else has taken one meanwhile, both are put together.
+    async fn change_in_store<T>(
+        &self,
+        keys: &KeptKeys,
+        step: impl FnOnce(&mut Keyring) -> Result<T, StepError> + Send,
+    ) -> Result<T, KeyStepError> {
+        let (mut version, mut ring) = match keys.read().await? {
+            Some((version, read)) => (version, self.holding_against(read, keys).ring),
+            None => (0, Keyring::clone(&self.ring.load_full())),
+        };
+        let outcome = step(&mut ring)?;
+        for _ in 0..MOST_RACES {
+            if keys.write(version, &ring).await? {
+                self.take(ring, keys);
+                return Ok(outcome);
+            }
+            if let Some((newer, read)) = keys.read().await? {
+                (version, ring) = (newer, ring.taking_up(read, now()).ring);
+            }
+        }
+        Err(KeyStoreError::Raced { name: keys.name().to_owned() }.into())
+    }
+
+    /// Takes up what others have changed since `seen`, and puts back what the store has lost.
+    async fn take_up_from_store(&self, keys: &KeptKeys, seen: &mut u64) -> Result<(), KeyStoreError> {
+        let Some((version, read)) = keys.read_after(*seen).await? else { return Ok(()) };
+        let Some(read) = read else {
+            tracing::error!(target: "vorsel::keys", "the store has no keys any more; what was known is put back");
+            keys.write(0, &self.ring.load_full()).await?;
+            return Ok(());
+        };
+        let taken = self.holding_against(read, keys);
+        let is_whole = taken.kept.is_empty();
+        if !is_whole {
+            keys.write(version, &taken.ring).await?;
+        }
+        self.take(taken.ring, keys);
+        // What was put back is read once more.
+        *seen = version;
+        Ok(())
+    }
+}
+
 /// What was read, with what is kept besides, which the log tells of.
-fn taken_up(taken: TakenUp, file: &KeyFile) -> Keyring {
+fn taken_up(taken: TakenUp, place: &str) -> Keyring {
     for kept in &taken.kept {
-        let path = file.path().display().to_string();
-        tracing::error!(target: "vorsel::keys", path, "the key file was replaced: {kept}; what was known is kept");
+        tracing::error!(target: "vorsel::keys", place, "the keys were replaced: {kept}; what was known is kept");
     }
     taken.ring
 }
@@ -161,8 +289,27 @@ fn follow(shared: &Weak<Shared>) {
     loop {
         thread::sleep(LOOK_EVERY);
         let Some(shared) = shared.upgrade() else { return };
-        let Some(file) = &shared.file else { return };
+        let Source::File(file) = &shared.source else { return };
         let said = shared.take_up(file, &mut seen).err().map(|error| error.to_string()).unwrap_or_default();
+        if said != complaint && !said.is_empty() {
+            tracing::error!(target: "vorsel::keys", "the keys stay as they are: {said}");
+        }
+        complaint = said;
+    }
+}
+
+/// [`follow`] for keys in a store.
+async fn follow_store(shared: Weak<Shared>) {
+    let (mut seen, mut complaint) = (0, String::new());
+    loop {
+        sleep(LOOK_EVERY).await;
+        let Some(shared) = shared.upgrade() else { return };
+        let Source::Store(keys) = &shared.source else { return };
+        let said = match timeout(ANSWER_WITHIN, shared.take_up_from_store(keys, &mut seen)).await {
+            Ok(Ok(())) => String::new(),
+            Ok(Err(error)) => error.to_string(),
+            Err(_) => "the store does not answer".to_owned(),
+        };
         if said != complaint && !said.is_empty() {
             tracing::error!(target: "vorsel::keys", "the keys stay as they are: {said}");
         }
@@ -172,7 +319,7 @@ fn follow(shared: &Weak<Shared>) {
 
 impl From<Keyring> for LiveKeyring {
     fn from(ring: Keyring) -> Self {
-        Self::new(ring, None)
+        Self::new(ring, Source::Nowhere)
     }
 }
 
@@ -185,9 +332,6 @@ impl From<SigningKey> for LiveKeyring {
 
 impl fmt::Debug for LiveKeyring {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("LiveKeyring")
-            .field("current", &self.current())
-            .field("file", &self.0.file.as_ref().map(KeyFile::path).map(Path::display).map(|path| path.to_string()))
-            .finish()
+        f.debug_struct("LiveKeyring").field("current", &self.current()).field("source", &self.0.source).finish()
     }
 }

@@ -3,19 +3,23 @@
 
 mod error;
 mod file;
+mod kept;
 mod live;
+mod seal;
 mod set;
 
 use std::fs;
 use std::path::Path;
+use std::sync::Arc;
 
-use vorsel_core::{Algorithm, KeyError, KeyTimes, Keyring, Lifetime, SigningKey};
+use vorsel_core::{Algorithm, KeyError, KeyTimes, Keyring, Lifetime, Secret, SigningKey};
 
-pub use error::{KeyFileError, KeyStepError};
+pub use error::{KeyFileError, KeyStepError, KeyStoreError};
 pub use live::LiveKeyring;
 pub use set::LiveKeySet;
 
 use crate::clock::now;
+use crate::store::SessionStore;
 
 /// The two keyrings of an issuer that keeps sessions.
 #[derive(Clone, Debug)]
@@ -31,6 +35,11 @@ impl IssuerKeys {
     pub const ACCESS: &'static str = "access-keys.json";
     /// The file of the keyring for refresh tokens.
     pub const REFRESH: &'static str = "refresh-keys.json";
+
+    /// The name of the keyring for access tokens in a store.
+    pub const ACCESS_IN_STORE: &'static str = "access-keys";
+    /// The name of the keyring for refresh tokens in a store.
+    pub const REFRESH_IN_STORE: &'static str = "refresh-keys";
 
     /// New keys, EdDSA and HS256, that last as long as the process.
     ///
@@ -51,6 +60,24 @@ impl IssuerKeys {
         make_folder(folder)?;
         let ring = |name, algorithm| LiveKeyring::in_file(folder.join(name), || new_ring(algorithm));
         Ok(Self { access: ring(Self::ACCESS, Algorithm::EdDsa)?, refresh: ring(Self::REFRESH, Algorithm::Hs256)? })
+    }
+
+    /// The keys in the store, sealed with a secret of the app's, at least 32 random bytes, so that who has a copy of the store has
+    /// no key. Keys that are not there are made. Instances that have the secret act as those that share a folder: whoever comes
+    /// first makes the keys, and a step that one takes is taken up by the others within a second.
+    ///
+    /// # Errors
+    /// If the secret is too short or another one than the keys were sealed with, or the store fails.
+    ///
+    /// # Panics
+    /// Outside of a tokio runtime.
+    pub async fn in_store(store: Arc<dyn SessionStore>, secret: &Secret) -> Result<Self, KeyStoreError> {
+        let ring =
+            async |name, algorithm| LiveKeyring::in_store(store.clone(), name, secret, || new_ring(algorithm)).await;
+        Ok(Self {
+            access: ring(Self::ACCESS_IN_STORE, Algorithm::EdDsa).await?,
+            refresh: ring(Self::REFRESH_IN_STORE, Algorithm::Hs256).await?,
+        })
     }
 }
 

@@ -91,7 +91,7 @@ impl<C> SessionsBuilder<C> {
         let access = access.build()?;
         let refresh = refresh.ok_or(SetUpError::Missing("the keys"))?;
         let admission = admission.ok_or(SetUpError::Missing("the admission"))?;
-        refresh.allow_lifetime(limits.idle)?;
+        refresh.allow(limits.idle)?;
         let name = access.issuer().to_owned();
         let refresh_tokens =
             refresh.try_derive("refresh tokens", move |ring| RefreshTokens::new(&name, ring.clone()))?;

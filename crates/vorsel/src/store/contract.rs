@@ -116,6 +116,19 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     /// If the store fails.
     async fn figures(&self, now: Timestamp) -> Result<StoreFigures, StoreError>;
 
+    /// What is kept under a name beside the sessions, a sealed keyring for instance.
+    ///
+    /// # Errors
+    /// If the store fails.
+    async fn kept(&self, name: &str) -> Result<Option<Kept>, StoreError>;
+
+    /// Keeps these bytes under a name as the version after `after`, if that is the one that is there; nothing is version 0.
+    /// Whether it was. Of several callers that name the same version, exactly one succeeds.
+    ///
+    /// # Errors
+    /// If the store fails. Then it is open whether they are kept.
+    async fn keep(&self, name: &str, after: u64, bytes: &[u8]) -> Result<bool, StoreError>;
+
     /// Forgets sessions that could not be renewed any more at `before`, at most `limit` of them, so that a large
     /// clean-up goes in small steps; says what it forgot. An ended session is kept until its time is over. Entries
     /// of the feed that need not be remembered at `before` any more are forgotten too, at most `limit` of them.
@@ -133,6 +146,15 @@ pub struct Purged {
     pub sessions: u64,
     /// How many entries of the feed.
     pub entries: u64,
+}
+
+/// What is kept under a name beside the sessions.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Kept {
+    /// How often it was kept.
+    pub version: u64,
+    /// The bytes.
+    pub bytes: Vec<u8>,
 }
 
 /// What an operator watches of a store.

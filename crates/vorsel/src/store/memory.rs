@@ -8,22 +8,23 @@ use async_trait::async_trait;
 use tokio::sync::watch;
 use vorsel_core::{Advance, Revocation, Session, Timestamp};
 
-use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError, StoreFigures};
+use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Kept, Purged, SessionStore, StoreError, StoreFigures};
 use super::end::{Cap, End, Inserted, Mark, Which};
 use super::entry::{cursor_behind, place_of};
 
 /// Keeps sessions in memory. They are gone with the process.
 #[derive(Debug, Default)]
 pub struct MemoryStore {
-    kept: Mutex<Kept>,
+    kept: Mutex<Contents>,
     /// How many entries the feed has ever had.
     grown: Arc<watch::Sender<u64>>,
 }
 
 #[derive(Debug, Default)]
-struct Kept {
+struct Contents {
     sessions: BTreeMap<String, Session>,
     marks: Vec<Mark>,
+    beside: BTreeMap<String, Kept>,
     /// By their place in the feed.
     feed: BTreeMap<u64, Revocation>,
 }
@@ -36,11 +37,11 @@ impl MemoryStore {
     }
 
     /// Each method changes the maps in one step, so a panic elsewhere cannot leave them half changed.
-    fn kept(&self) -> MutexGuard<'_, Kept> {
+    fn kept(&self) -> MutexGuard<'_, Contents> {
         self.kept.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn put(&self, kept: &mut Kept, entries: impl IntoIterator<Item = Revocation>) {
+    fn put(&self, kept: &mut Contents, entries: impl IntoIterator<Item = Revocation>) {
         for entry in entries {
             self.grown.send_modify(|count| {
                 *count += 1;
@@ -49,7 +50,7 @@ impl MemoryStore {
         }
     }
 
-    fn carry_out(&self, kept: &mut Kept, end: End<'_>) -> Option<u64> {
+    fn carry_out(&self, kept: &mut Contents, end: End<'_>) -> Option<u64> {
         if let Some(mark) = end.mark() {
             mark.put_among(&mut kept.marks);
             self.put(kept, end.entry_for_all());
@@ -73,7 +74,7 @@ impl MemoryStore {
     }
 }
 
-impl Kept {
+impl Contents {
     /// The sessions as they stand.
     fn seen<'s>(&self, sessions: impl IntoIterator<Item = &'s Session>) -> Vec<Session> {
         sessions.into_iter().map(|session| Mark::seen(&self.marks, session.clone())).collect()
@@ -163,6 +164,19 @@ impl SessionStore for MemoryStore {
         let kept = self.kept();
         let alive = kept.seen(kept.sessions.values()).iter().filter(|session| session.is_live(now)).count();
         Ok(StoreFigures::new(alive as u64, kept.feed.len() as u64))
+    }
+
+    async fn kept(&self, name: &str) -> Result<Option<Kept>, StoreError> {
+        Ok(self.kept().beside.get(name).cloned())
+    }
+
+    async fn keep(&self, name: &str, after: u64, bytes: &[u8]) -> Result<bool, StoreError> {
+        let beside = &mut self.kept().beside;
+        let is_next = beside.get(name).map_or(0, |kept| kept.version) == after;
+        if is_next {
+            beside.insert(name.to_owned(), Kept { version: after + 1, bytes: bytes.to_vec() });
+        }
+        Ok(is_next)
     }
 
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {

@@ -13,7 +13,7 @@ mod sql;
 #[cfg(any(feature = "postgres", feature = "redis"))]
 mod waits;
 
-pub use contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError, StoreFigures};
+pub use contract::{Advanced, Cursor, FeedPage, FeedWatch, Kept, Purged, SessionStore, StoreError, StoreFigures};
 pub use end::{Cap, End, Inserted, Mark, Which};
 pub use memory::MemoryStore;
 #[cfg(feature = "redis")]

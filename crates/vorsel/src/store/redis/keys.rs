@@ -54,6 +54,11 @@ impl Keys {
         format!("{}subject:{subject}", self.prefix)
     }
 
+    /// What is kept beside the sessions.
+    pub(super) fn kept(&self, name: &str) -> String {
+        format!("{}kept:{name}", self.prefix)
+    }
+
     /// As every script is given them.
     pub(super) fn of_scripts(&self) -> [String; 10] {
         let [idle, ids, marks] = [&self.idle, &self.ids, &self.marks].map(Clone::clone);

@@ -14,7 +14,7 @@ use ::redis::{Client, RedisError, Script, ScriptInvocation, Value, cmd, from_red
 use async_trait::async_trait;
 use vorsel_core::{Advance, Generation, Revocation, Session, Spent, Timestamp};
 
-use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError, StoreFigures};
+use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Kept, Purged, SessionStore, StoreError, StoreFigures};
 use super::end::{Cap, End, Inserted, Mark, Which};
 use super::entry::{Entry, cursor_behind, place_of};
 use super::record::steps_left;
@@ -54,6 +54,9 @@ scripts! {
     PURGE = "purge.lua";
     FROM_STREAMS = "from_streams.lua";
 }
+
+/// It is about one key of its own.
+static KEEP: LazyLock<Script> = LazyLock::new(|| Script::new(include_str!("keep.lua")));
 
 /// The steps from one form of the sessions to the next; the server holds how many were taken. The first makes nothing, since
 /// there is nothing to make before there are sessions.
@@ -357,6 +360,20 @@ impl SessionStore for RedisStore {
         let (alive, feed) = self.wire.ask_all(&pipeline).await.map_err(failed("count its sessions"))?;
         let (waits, waited) = self.wire.waits();
         Ok(StoreFigures::new(alive, feed).waiting(waits, waited))
+    }
+
+    async fn kept(&self, name: &str) -> Result<Option<Kept>, StoreError> {
+        let mut get = cmd("HMGET");
+        get.arg(self.keys.kept(name)).arg("version").arg("bytes");
+        let wrong = failed("read what is kept beside the sessions");
+        let (version, bytes) = self.wire.ask::<(Option<u64>, Option<Vec<u8>>)>(&get).await.map_err(wrong)?;
+        Ok(version.zip(bytes).map(|(version, bytes)| Kept { version, bytes }))
+    }
+
+    async fn keep(&self, name: &str, after: u64, bytes: &[u8]) -> Result<bool, StoreError> {
+        let mut call = KEEP.prepare_invoke();
+        call.key(self.keys.kept(name)).arg(after).arg(bytes);
+        self.wire.run(&call).await.map_err(failed("keep something beside the sessions"))
     }
 
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {

@@ -85,6 +85,7 @@ const MIGRATIONS: &[&[&str]] = &[
     &[
         "CREATE TABLE vorsel_marks (before INTEGER PRIMARY KEY, ended_at INTEGER NOT NULL, ended_why TEXT NOT NULL) STRICT",
     ],
+    &["CREATE TABLE vorsel_kept (name TEXT PRIMARY KEY, version INTEGER NOT NULL, bytes BLOB NOT NULL) STRICT"],
 ];
 
 impl SqliteStore {

@@ -6,7 +6,9 @@ use vorsel_core::{Advance, Revocation, Session, Timestamp};
 use super::batch::{Batcher, WriteTogether};
 use super::database::{Columns, Database, Param, Turn};
 use super::rows::{RenewalRow, Swapped, entry_of, session_of, write_spent};
-use crate::store::contract::{Advanced, Cursor, FeedPage, FeedWatch, Purged, SessionStore, StoreError, StoreFigures};
+use crate::store::contract::{
+    Advanced, Cursor, FeedPage, FeedWatch, Kept, Purged, SessionStore, StoreError, StoreFigures,
+};
 use crate::store::end::{Cap, End, Inserted, Mark, Which};
 use crate::store::entry::{Entry, cursor_behind, place_of};
 
@@ -73,6 +75,11 @@ const FIGURES: &str = concat!(
     since_the_marks!(),
     ") AS alive, (SELECT count(*) FROM vorsel_feed) AS feed"
 );
+
+const KEPT: &str = "SELECT version, bytes FROM vorsel_kept WHERE name = $1";
+const KEEP_FIRST: &str =
+    "INSERT INTO vorsel_kept (name, version, bytes) VALUES ($1, $2 + 1, $3) ON CONFLICT DO NOTHING";
+const KEEP_NEXT: &str = "UPDATE vorsel_kept SET version = $2 + 1, bytes = $3 WHERE name = $1 AND version = $2";
 
 /// A store on a SQL database.
 pub(super) trait SqlStore: std::fmt::Debug + Send + Sync {
@@ -328,6 +335,31 @@ impl<S: SqlStore> SessionStore for S {
         };
         let (waits, waited) = database.waits();
         Ok(within(database, ACTION, 1, counted).await?.waiting(waits, waited))
+    }
+
+    async fn kept(&self, name: &str) -> Result<Option<Kept>, StoreError> {
+        const ACTION: &str = "read what is kept beside the sessions";
+        let database = self.database();
+        let read = async {
+            let rows = database.ask(KEPT, &[Param::Text(name)]).await?;
+            let kept = |row: &<S::Database as Database>::Row| {
+                Ok(Kept { version: row.number("version")?.max(0) as u64, bytes: row.bytes("bytes")? })
+            };
+            rows.first().map(kept).transpose()
+        };
+        within(database, ACTION, 1, read).await
+    }
+
+    async fn keep(&self, name: &str, after: u64, bytes: &[u8]) -> Result<bool, StoreError> {
+        const ACTION: &str = "keep something beside the sessions";
+        let database = self.database();
+        let after = i64::try_from(after).map_err(|error| StoreError::new(ACTION, error))?;
+        let values = [Param::Text(name), Param::Number(after), Param::Bytes(bytes)];
+        let changed = match after {
+            0 => database.change(KEEP_FIRST, &values),
+            _ => database.change(KEEP_NEXT, &values),
+        };
+        Ok(within(database, ACTION, 1, changed).await? == 1)
     }
 
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {

@@ -49,7 +49,32 @@ pub async fn every_rule(store: Arc<dyn SessionStore>) {
     begins_the_feed_anew_where_it_is_another(&*store).await;
     wakes_whoever_watches_the_feed(&*store).await;
     counts_what_is_there(&*store).await;
+    keeps_each_version_once(store.clone()).await;
     purges_in_steps(&*store).await;
+}
+
+/// What is kept beside the sessions is as it was kept, and of several that name the same version one succeeds.
+///
+/// # Panics
+/// Where the store breaks the rule.
+pub async fn keeps_each_version_once(store: Arc<dyn SessionStore>) {
+    let (name, bytes) = (random_id().expect("randomness"), (0..=255).collect::<Vec<u8>>());
+    assert_eq!(store.kept(&name).await.expect("what is kept"), None);
+    assert!(!store.keep(&name, 1, &bytes).await.expect("an answer"), "there is no version 1");
+    for version in 0..3 {
+        let tries = (0..8).map(|number| {
+            let (store, name, bytes) = (store.clone(), name.clone(), [&[number], &bytes[..]].concat());
+            tokio::spawn(async move { (store.keep(&name, version, &bytes).await.expect("an answer"), bytes) })
+        });
+        let mut won = Vec::new();
+        for tried in tries.collect::<Vec<_>>() {
+            let (is_kept, bytes) = tried.await.expect("no panic");
+            won.extend(is_kept.then_some(bytes));
+        }
+        let kept = store.kept(&name).await.expect("what is kept").expect("it is there");
+        assert_eq!((kept.version, vec![kept.bytes]), (version + 1, won));
+    }
+    assert!(!store.keep(&name, 0, &bytes).await.expect("an answer"), "it is there");
 }
 
 /// The figures follow what begins, ends and is revoked; a clock of the store's own goes forward.

@@ -36,6 +36,7 @@ const MIGRATIONS: &[&[&str]] = &[
         "CREATE INDEX vorsel_feed_by_until ON vorsel_feed (until)",
     ],
     &["CREATE TABLE vorsel_marks (before BIGINT PRIMARY KEY, ended_at BIGINT NOT NULL, ended_why TEXT NOT NULL)"],
+    &["CREATE TABLE vorsel_kept (name TEXT PRIMARY KEY, version BIGINT NOT NULL, bytes BYTEA NOT NULL)"],
 ];
 
 /// Locks of a transaction: "vors" in ASCII and what it is for.
