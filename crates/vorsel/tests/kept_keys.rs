@@ -134,7 +134,7 @@ async fn what_a_store_forgets_of_keys_is_put_back_by_who_knows_it() {
     let restored: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
     assert!(restored.keep(IssuerKeys::ACCESS_IN_STORE, 0, &before.bytes).await.expect("an answer"));
     let fresh = LiveKeyring::in_store(restored, IssuerKeys::ACCESS_IN_STORE, &secret(7), || unreachable!()).await;
-    assert_eq!(ids(&fresh.expect("keys")), [leaked.clone()]);
+    assert_eq!(ids(&fresh.expect("keys"))[0], leaked);
     // An old version under a new number does not open: nobody takes it for the keys of now.
     let version = store.kept(IssuerKeys::ACCESS_IN_STORE).await.expect("kept").expect("it is there").version;
     assert!(store.keep(IssuerKeys::ACCESS_IN_STORE, version, &before.bytes).await.expect("an answer"));
