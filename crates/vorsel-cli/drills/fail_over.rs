@@ -51,7 +51,33 @@ impl Standby {
             postgres
         };
         let process = command.current_dir("/").stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("a standby");
-        Self { process, folder, port, is_redis }
+        let standby = Self { process, folder, port, is_redis };
+        standby.follows();
+        standby
+    }
+
+    /// Waits until it has all that there is; from then on it hears of everything at once.
+    fn follows(&self) {
+        let port = self.port.to_string();
+        let deadline = Instant::now() + Duration::from_secs(60);
+        loop {
+            let (mut command, sign) = if self.is_redis {
+                let mut cli = Command::new("redis-cli");
+                cli.args(["-p", &port, "info", "replication"]);
+                (cli, "master_link_status:up")
+            } else {
+                let mut psql = Command::new("psql");
+                psql.args(["-h", "127.0.0.1", "-p", &port, "-U", "hill", "-tA", "-d", "postgres", "-c"]);
+                psql.arg("SELECT 'state:' || status FROM pg_stat_wal_receiver");
+                (psql, "state:streaming")
+            };
+            let told = command.output().expect("the standby is asked").stdout;
+            if String::from_utf8_lossy(&told).contains(sign) {
+                return;
+            }
+            assert!(Instant::now() < deadline, "the standby follows");
+            std::thread::sleep(Duration::from_millis(100));
+        }
     }
 
     /// Makes it the primary.
@@ -123,12 +149,19 @@ pub(crate) async fn drill(store: &'static str, with_loss: bool) -> Option<Outcom
     for (_, refresh) in &before {
         assert!(matches!(caller.revoke(refresh).await, Ok((200, _))), "signed out");
     }
+    let mut tokens: Vec<_> = kept.into_iter().map(|(_, refresh)| refresh).collect();
+    for token in &mut tokens {
+        // Twice, so that what the standby knows is spent.
+        for _ in 0..2 {
+            let (_, reply) = caller.renew(token).await.expect("an answer");
+            *token = reply["refresh_token"].as_str().expect("a token").to_owned();
+        }
+    }
     sleep(Duration::from_secs(2)).await;
     site.server.as_mut().expect("a server").signal("KILL");
     standby.promote();
     site.cable.as_ref().expect("a cable").lead_to(standby.port);
     let over_at = Instant::now();
-    let mut tokens: Vec<_> = kept.into_iter().map(|(_, refresh)| refresh).collect();
     for (number, token) in tokens.iter_mut().enumerate() {
         loop {
             match instances[number % 2].caller().renew(token).await {

@@ -12,9 +12,9 @@ const ISSUER: &str = "https://id.skarnhill.test";
 const AUDIENCE: &str = "https://api.skarnhill.test";
 const START: Timestamp = Timestamp::from_secs(1_700_000_000);
 /// Published until the new key signs: cache time and spread.
-const PUBLISHED: Duration = Duration::from_secs(310);
+const PUBLISHED: Duration = Duration::from_secs(340);
 /// Deactivated until all is expired: lifetime, the largest skew, and the spread.
-const LAST: Duration = Duration::from_secs(600 + 300 + 10);
+const LAST: Duration = Duration::from_secs(600 + 300 + 40);
 const SECOND: Duration = Duration::from_secs(1);
 
 fn times() -> KeyTimes {
@@ -64,7 +64,7 @@ fn states_follow_from_the_dates() {
     }
     // An instance whose clock is behind that of the one that made the key.
     let behind = |seconds| START.before(Duration::from_secs(seconds));
-    assert!(ring.signing_key(behind(10)).is_some() && ring.signing_key(behind(11)).is_none());
+    assert!(ring.signing_key(behind(40)).is_some() && ring.signing_key(behind(41)).is_none());
     assert_eq!((ring.deactivated_at("first"), ring.deactivated_at("second")), (Some(signs_from), None));
     assert_eq!(ring.key_set().keys().len(), 2, "a pre-active key checks too");
     assert_eq!(ring.state("third", START), None);
@@ -78,7 +78,7 @@ fn unsafe_steps_are_refused_with_the_reason_and_the_date() {
     let early = ring.activate("second", START, START).expect_err("too early");
     assert_eq!(
         early.to_string(),
-        "key \"second\" cannot sign before 2023-11-14T22:18:30Z: until then, verifiers may go by a key set that does not \
+        "key \"second\" cannot sign before 2023-11-14T22:19:00Z: until then, verifiers may go by a key set that does not \
          have it, and would refuse its tokens (it was published at 2023-11-14T22:13:20Z)"
     );
     assert!(ring.activate("second", signs_from.before(SECOND), START).is_err());
@@ -88,8 +88,8 @@ fn unsafe_steps_are_refused_with_the_reason_and_the_date() {
     let early = ring.destroy("first", gone.before(SECOND)).expect_err("too early");
     assert_eq!(
         early.to_string(),
-        "key \"first\" cannot be destroyed before 2023-11-14T22:33:40Z: until then, there may be tokens that it has \
-         signed and that have not expired (it signs or signed until 2023-11-14T22:18:30Z)"
+        "key \"first\" cannot be destroyed before 2023-11-14T22:34:40Z: until then, there may be tokens that it has \
+         signed and that have not expired (it signs or signed until 2023-11-14T22:19:00Z)"
     );
     assert_eq!(ring.earliest_destruction("first", START), Ok(Some(gone)));
     ring.destroy("first", gone).expect("nothing of it is left");
@@ -136,8 +136,8 @@ fn a_compromised_key_is_refused_at_once_and_replaced_at_once() {
 fn steps_that_would_be_undone_unseen_are_refused() {
     let mut ring = ring();
     let planned = ring.roll(key("second"), START).expect("rolled");
-    // Ten seconds before its date another instance may take the key for active.
-    let soon = planned.before(Duration::from_secs(10));
+    // Forty seconds before its date another instance may take the key for active.
+    let soon = planned.before(Duration::from_secs(40));
     let error = ring.activate("second", planned.after(SECOND), soon).expect_err("too late to move");
     assert_eq!(error, StepError::SignsSoon { kid: "second".to_owned(), planned });
     ring.activate("second", planned.after(SECOND), soon.before(SECOND)).expect("in time");

@@ -10,8 +10,8 @@ use std::time::Duration;
 
 use stateright::{Checker, HasDiscoveries, Model, Property};
 use vorsel_core::{
-    Algorithm, Arrivals, EndReason, Ended, Generation, Presented, RefreshTokens, Renewal, RenewalStep, Secret, Session,
-    SessionLimits, SessionSeed, SignIn, SigningKey, Silences, Swap, Timestamp,
+    Algorithm, Arrivals, EndReason, Ended, Generation, Presented, RefreshTokens, Renewal, RenewalRefusal, RenewalStep,
+    Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Silences, Swap, Timestamp,
 };
 
 /// One tick is a second.
@@ -41,6 +41,8 @@ enum Broken {
     AnswersForgotten,
     /// Time in which the store answers nobody counts.
     SilencesForgotten,
+    /// A token of a generation that a fail-over has lost is unknown.
+    LostIsUnknown,
 }
 
 /// A session as the store or an instance has it. All of them have the same facts.
@@ -136,6 +138,9 @@ struct World {
     successor: [Option<Token>; GENERATIONS],
     thief_came: bool,
     signed_out: bool,
+    /// What the store had before each renewal, which a fail-over may bring back, and whether one did.
+    before: Vec<Record>,
+    has_failed_over: bool,
     /// A crash on top of a write that was given up, or of a store that stood still: then nothing is promised to clients.
     crashed_on_top: bool,
     wrong: Wrong,
@@ -174,6 +179,7 @@ struct Wrong {
     two_successors: bool,
     renewed_outside_the_window: bool,
     renewed_after_the_end: bool,
+    an_owner_is_unknown: bool,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -203,6 +209,10 @@ enum Action {
     /// The store answers nobody, until it does again.
     StandStill,
     GoOn,
+    /// A standby takes over that has not heard of the last renewals.
+    FailOver {
+        to: usize,
+    },
 }
 
 /// Who takes part, and whether the algorithm is as it should be.
@@ -217,6 +227,7 @@ struct Protocol {
     /// How many requests are given up at most.
     give_ups: u8,
     stands_still: bool,
+    fails_over: bool,
 }
 
 const START: Timestamp = Timestamp::from_secs(1_700_000_000);
@@ -243,21 +254,26 @@ static FIRST: LazyLock<Session> = LazyLock::new(|| {
     Session::begin(seed, SignIn::new("obs-0017", "desk"), &limits(Broken::No), START)
 });
 
-/// What the token of each generation says of itself.
-static PRESENTED: LazyLock<Vec<Presented>> = LazyLock::new(|| {
+/// What a token says of itself, by its generation and when that began.
+static PRESENTED: LazyLock<Vec<Vec<Presented>>> = LazyLock::new(|| {
     let key = SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret");
     let tokens = RefreshTokens::new("https://id.skarnhill.test", key).expect("refresh tokens");
-    let presented = |number| {
-        let token = tokens.token(&FIRST, Generation { number, ..FIRST.current }).expect("a token");
-        tokens.check(&token, START).expect("an accepted token")
+    let presented = |number, began_at| {
+        let generation = Generation { number, began_at: at(began_at), ..FIRST.current };
+        let token = tokens.token(&FIRST, generation).expect("a token");
+        tokens.check(&token, at(began_at)).expect("an accepted token")
     };
-    (0..=LAST_GENERATION + 1).map(presented).collect()
+    (0..=LAST_GENERATION).map(|number| (0..=LAST_TICK).map(|tick| presented(number, tick)).collect()).collect()
 });
+
+fn presented(token: Token) -> &'static Presented {
+    &PRESENTED[token.generation as usize][token.began_at as usize]
+}
 
 impl Protocol {
     /// A request comes to an instance, which may remember the session.
     fn arrive(&self, world: &mut World, party: usize, token: Token, number: usize) {
-        let (presented, now) = (PRESENTED[token.generation as usize].clone(), world.now);
+        let (presented, now) = (presented(token).clone(), world.now);
         let instance = &mut world.instances[number];
         if self.is_slow {
             instance.came[token.generation as usize].get_or_insert(now);
@@ -278,12 +294,16 @@ impl Protocol {
                     found.ended = None;
                 }
                 let Instance { arrivals, silences, .. } = &world.instances[request.instance];
-                let presented = &PRESENTED[request.token.generation as usize];
+                let presented = presented(request.token);
                 let mut came_at = arrivals.first(presented, silences, at(request.now));
                 if self.broken == Broken::ArrivalsForgotten {
                     came_at = at(request.now);
                 }
-                let step = load.found(Some(found), came_at, silences);
+                let is_lost = request.token.generation > found.current.number;
+                let step = match self.broken {
+                    Broken::LostIsUnknown if is_lost => RenewalStep::Refuse(RenewalRefusal::Unknown),
+                    _ => load.found(Some(found), came_at, silences),
+                };
                 self.next(world, party, &Request { came_at, ..request }, step, reply_is_lost);
             }
             Under::Step(RenewalStep::Swap(swap)) => {
@@ -314,10 +334,13 @@ impl Protocol {
         let has_ended = world.record.has_ended() && self.broken != Broken::EndNotChecked;
         let is_swapped = self.broken == Broken::NoCompareAndSwap || is < number && !has_ended;
         if is_swapped {
-            world.wrong.two_generations |= is + 1 != number;
+            world.wrong.two_generations |= is + 1 != number && !world.has_failed_over;
             world.wrong.renewed_after_the_end |= world.record.has_ended();
-            world.spent_at[is as usize].get_or_insert(world.now);
+            world.spent_at[number as usize - 1].get_or_insert(world.now);
             let ended = world.record.0.ended;
+            if self.fails_over && !world.has_failed_over {
+                world.before.push(world.record.clone());
+            }
             world.record = Record(Session { ended, ..next.clone() });
         }
         is_swapped
@@ -330,6 +353,7 @@ impl Protocol {
                 let copy = if self.broken == Broken::OtherSuccessor { 1 } else { 0 };
                 self.answer(world, party, request, token(successor, copy), reply_is_lost);
             }
+            RenewalStep::Refuse(RenewalRefusal::Unknown) => world.wrong.an_owner_is_unknown |= party < HONEST,
             RenewalStep::Refuse(_) => {}
             step => {
                 let step = Under::Step(step);
@@ -341,9 +365,11 @@ impl Protocol {
     /// A token is on its way to the party: whether or not it arrives, it exists.
     fn answer(&self, world: &mut World, party: usize, request: &Request, successor: Token, is_lost: bool) {
         let generation = request.token.generation as usize;
-        world.wrong.two_successors |= world.successor[generation].is_some_and(|known| known != successor);
+        let is_another = world.successor[generation].is_some_and(|known| known != successor);
+        world.wrong.two_successors |= is_another && !world.has_failed_over;
         world.successor[generation].get_or_insert(successor);
-        world.wrong.renewed_outside_the_window |= !world.is_in_time(request);
+        // That a token was spent may be what was lost.
+        world.wrong.renewed_outside_the_window |= !world.is_in_time(request) && !world.has_failed_over;
         world.wrong.renewed_after_the_end |= request.came_after_end;
         let now = world.now;
         let instance = &mut world.instances[request.instance];
@@ -354,7 +380,7 @@ impl Protocol {
         if self.is_slow && self.broken != Broken::AnswersForgotten {
             let window = limits(self.broken).retry_window;
             let made = matches!(request.step, Under::Sent(..));
-            instance.arrivals.answered(&PRESENTED[generation], request.came_at, made, window, at(now));
+            instance.arrivals.answered(presented(request.token), request.came_at, made, window, at(now));
         }
         if party < HONEST {
             let was_owed = std::mem::take(&mut world.is_owed[party]);
@@ -373,7 +399,7 @@ impl Protocol {
         let generation = request.token.generation as usize;
         let is_owed = world.is_in_time(&request);
         let instance = &mut world.instances[request.instance];
-        instance.arrivals.unanswered(&PRESENTED[generation], request.came_at, at(world.now));
+        instance.arrivals.unanswered(presented(request.token), request.came_at, at(world.now));
         if let Under::Sent(_, next) = request.step {
             world.late = Some(next);
         }
@@ -451,6 +477,8 @@ impl Model for Protocol {
             successor: [None; GENERATIONS],
             thief_came: false,
             signed_out: false,
+            before: Vec::new(),
+            has_failed_over: false,
             crashed_on_top: false,
             wrong: Wrong::default(),
         }]
@@ -466,6 +494,9 @@ impl Model for Protocol {
         }
         if !world.signed_out && !world.record.has_ended() {
             actions.push(Action::SignOut);
+        }
+        if self.fails_over && !world.has_failed_over && !world.record.has_ended() {
+            actions.extend((0..world.before.len()).map(|to| Action::FailOver { to }));
         }
         if world.late.is_some() && world.stands_still_since.is_none() {
             actions.push(Action::Land);
@@ -538,6 +569,11 @@ impl Model for Protocol {
                 let Record(next) = world.late.take()?;
                 self.is_swapped(&mut world, &next);
             }
+            Action::FailOver { to } => {
+                world.record = world.before.get(to)?.clone();
+                world.before.clear();
+                world.has_failed_over = true;
+            }
             Action::StandStill => world.stands_still_since = Some(world.now),
             Action::GoOn => {
                 let since = world.stands_still_since.take()?;
@@ -561,6 +597,9 @@ impl Model for Protocol {
                 !world.wrong.renewed_outside_the_window
             }),
             Property::always("none renews after the end", |_, world: &World| !world.wrong.renewed_after_the_end),
+            Property::always("who holds the last token goes on, whatever was lost", |_, world: &World| {
+                !world.wrong.an_owner_is_unknown
+            }),
             Property::always("who is honest is not signed out", |_, world: &World| {
                 !world.record.has_ended() || world.thief_came || world.signed_out || world.crashed_on_top
             }),
@@ -600,11 +639,14 @@ fn every_interleaving_keeps_the_promises() {
         is_slow: false,
         give_ups: 0,
         stands_still: false,
+        fails_over: false,
     };
     let slow = Protocol { last_generation: 1, is_slow: true, give_ups: 1, ..fast };
     let worlds = [
         fast,
         Protocol { honest: 3, thief: false, ..fast },
+        Protocol { thief: false, fails_over: true, ..fast },
+        Protocol { honest: 1, fails_over: true, ..fast },
         Protocol { honest: 1, ..slow },
         Protocol { thief: false, ..slow },
         Protocol { honest: 1, give_ups: 2, ..slow },
@@ -614,7 +656,7 @@ fn every_interleaving_keeps_the_promises() {
     ];
     // The last ones take minutes, and more memory than every machine has.
     let all = std::env::var_os("VORSEL_ALL_WORLDS").is_some();
-    for world in if all { &worlds[..] } else { &worlds[..5] } {
+    for world in if all { &worlds[..] } else { &worlds[..7] } {
         let (shown, thief) = (format!("{world:?}"), world.thief);
         let checker = world.checker().threads(2).finish_when(HasDiscoveries::AnyFailures).spawn_dfs().join();
         let states = checker.unique_state_count();
@@ -640,13 +682,23 @@ fn an_algorithm_broken_on_purpose_is_found_out() {
         (Broken::ArrivalsForgotten, honest, false),
         (Broken::AnswersForgotten, outside, true),
         (Broken::SilencesForgotten, honest, false),
+        (Broken::LostIsUnknown, "who holds the last token goes on, whatever was lost", false),
     ] {
-        let stands_still = broken == Broken::SilencesForgotten;
-        let checker =
-            Protocol { broken, honest: 2, thief, last_generation: 1, is_slow: true, give_ups: 1, stands_still }
-                .checker()
-                .threads(2)
-                .finish_when(HasDiscoveries::AllOf([property].into()));
+        let (stands_still, fails_over) = (broken == Broken::SilencesForgotten, broken == Broken::LostIsUnknown);
+        let usual = Protocol {
+            broken,
+            honest: 2,
+            thief,
+            last_generation: 1,
+            is_slow: true,
+            give_ups: 1,
+            stands_still,
+            fails_over,
+        };
+        // What is lost has to be presented before it is seen to be.
+        let world =
+            if fails_over { Protocol { last_generation: 2, is_slow: false, give_ups: 0, ..usual } } else { usual };
+        let checker = world.checker().threads(2).finish_when(HasDiscoveries::AllOf([property].into()));
         let checker = checker.spawn_bfs().join();
         let found = checker.discovery(property);
         assert!(found.is_some(), "{broken:?} was not found");

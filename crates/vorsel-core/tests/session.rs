@@ -3,9 +3,8 @@
 use std::time::Duration;
 
 use vorsel_core::{
-    Algorithm, Check, EndReason, Ended, Generation, Issuer, Lifetime, Presented, RefreshTokens, Renewal,
-    RenewalRefusal, RenewalStep, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Silences, Step,
-    Timestamp,
+    Algorithm, Check, EndReason, Ended, Issuer, Lifetime, Presented, RefreshTokens, Renewal, RenewalRefusal,
+    RenewalStep, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Silences, Step, Timestamp,
 };
 
 const NOW: Timestamp = Timestamp::from_micros(1_700_000_000_654_321);
@@ -170,11 +169,35 @@ fn a_token_with_the_right_signature_but_another_secret_is_foreign() {
         with(|facts| facts.secret = Secret::new(vec![8; 32])),
         with(|facts| facts.subject = "dir-0001".to_owned()),
         Session { id: "s2".to_owned(), ..honest.clone() },
-        Session { current: Generation { number: 5, ..honest.current }, ..honest.clone() },
     ] {
         assert_eq!(honest.present(&presented(&forged), &LIMITS, NOW), Step::Foreign);
         assert!(!honest.made(&presented(&forged)));
     }
+}
+
+/// A fail-over has lost the renewals after the first: the session goes on from the token that tells of the last one, and what was
+/// spent before is spent.
+#[test]
+fn a_token_of_a_lost_generation_moves_the_session_on() {
+    let kept = advanced(&session(), &presented(&session()), NOW);
+    let mut lost = vec![kept.clone()];
+    for number in 2..=6 {
+        let last = lost.last().expect("one");
+        lost.push(advanced(last, &presented(last), NOW.after(Duration::from_secs(number))));
+    }
+    let (fourth, last) = (presented(&lost[3]), presented(&lost[5]));
+    let moved = kept.clone().moved_on(&last);
+    assert_eq!((moved.current.number, moved.current.began_at), (6, lost[5].current.began_at.whole_secs()));
+    assert_eq!(moved.present(&last, &LIMITS, NOW), Step::Advance);
+    let window = LIMITS.retry_window;
+    assert_eq!(moved.present(&fourth, &LIMITS, moved.current.began_at.after(window)), Step::Replay);
+    assert_eq!(moved.present(&fourth, &LIMITS, moved.current.began_at), Step::Outrun);
+    // Neither an earlier token nor one that the session did not make leads anywhere.
+    assert_eq!(moved.clone().moved_on(&fourth), moved);
+    let mut forged = lost[5].clone();
+    std::sync::Arc::make_mut(&mut forged.facts).secret = Secret::new(vec![8; 32]);
+    assert_eq!(kept.clone().moved_on(&presented(&forged)), kept);
+    assert!(kept.made(&last), "a sign-out with it ends the session");
 }
 
 /// What the machine asks for, in a word.

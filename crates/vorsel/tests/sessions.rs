@@ -303,3 +303,44 @@ async fn what_came_of_sign_ins_and_renewals_is_counted_by_reason() {
     assert_eq!(counted(&figures.not_started), [("not-admitted", 1)]);
     assert_eq!(counted(&figures.not_renewed), [("bad-token", 1), ("wrong-client", 1), ("ended", 1), ("replay", 1)]);
 }
+
+/// As after a fail-over to a standby that has not heard of the last two renewals, on an instance that made none of them.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_token_that_the_store_has_lost_moves_its_session_on() {
+    async fn goes_on(store: Arc<dyn SessionStore>, lose: impl AsyncFn(&str)) {
+        let [one, other] = <[House; 2]>::try_from(houses(&store, 2, WINDOW)).unwrap_or_else(|_| unreachable!());
+        let first = one.sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session").refresh_token;
+        let second = one.sessions.renew(&first, PLAIN).await.expect("renewed").refresh_token;
+        let third = one.sessions.renew(&second, PLAIN).await.expect("renewed").refresh_token;
+        let id = store.page(None, 10).await.expect("a page")[0].id.clone();
+        lose(&id).await;
+        assert_eq!(store.load(&id).await.expect("load").expect("the session").current.number, 0);
+        let fourth = other.sessions.renew(&third, PLAIN).await.expect("it moves on").refresh_token;
+        assert_eq!(other.sessions.renew(&third, PLAIN).await.expect("again").refresh_token, fourth);
+        other.clock.advance(WINDOW * 2);
+        assert!(other.sessions.renew(&fourth, PLAIN).await.is_ok());
+        other.clock.advance(WINDOW * 2);
+        // Whoever has a token from before is found out.
+        assert!(matches!(other.sessions.renew(&second, PLAIN).await, Err(RenewError::Replay { .. })));
+    }
+    if let Some(server) = shared(Kind::Postgres) {
+        let url = server.empty_database();
+        let pool = sqlx::PgPool::connect(&url).await.expect("a pool");
+        goes_on(Arc::new(PostgresStore::connect(&url).await.expect("a store")), async |_| {
+            let lost = "UPDATE vorsel_sessions SET generation = 0, spent = ''";
+            sqlx::query(lost).execute(&pool).await.expect("lost");
+        })
+        .await;
+    }
+    if let Some(server) = shared(Kind::Redis) {
+        let url = server.empty_database();
+        let client = ::redis::Client::open(url.clone()).expect("an address");
+        goes_on(Arc::new(RedisStore::connect(&url).await.expect("a store")), async |id| {
+            let mut connection = client.get_multiplexed_async_connection().await.expect("a connection");
+            let mut lose = ::redis::cmd("HDEL");
+            lose.arg(format!("vorsel:line:{id}")).arg(1).arg(2);
+            lose.exec_async(&mut connection).await.expect("lost");
+        })
+        .await;
+    }
+}

@@ -1,5 +1,7 @@
 //! A refresh token that was presented and accepted.
 
+use crate::time::Timestamp;
+
 /// What a refresh token says of itself, after its signature and times were checked.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Presented {
@@ -12,4 +14,8 @@ pub struct Presented {
     /// The generation it belongs to.
     pub generation: u64,
     pub(super) token_id: String,
+    /// When the generation began, in whole seconds.
+    pub(super) began_at: Timestamp,
+    /// When the session would have ended in it, in whole seconds.
+    pub(super) idle_until: Timestamp,
 }

@@ -93,6 +93,7 @@ impl Load {
     pub fn found(self, session: Option<Session>, came_at: Timestamp, silences: &Silences) -> RenewalStep {
         let renewal = Renewal { came_at, ..self.0 };
         let Some(session) = session else { return RenewalStep::Refuse(RenewalRefusal::Unknown) };
+        let session = session.moved_on(&renewal.token);
         match session.present_after(&renewal.token, &renewal.limits, renewal.came_at, silences) {
             Step::Advance => RenewalStep::Swap(Swap { renewal, session: Box::new(session) }),
             Step::Repeat(successor) => RenewalStep::Repeat(Box::new(session), successor),

@@ -224,15 +224,24 @@ impl Session {
         if is_in_time(successor.began_at) { Step::Repeat(successor) } else { Step::Replay }
     }
 
-    /// Whether this session made the token, in this generation or an earlier one.
+    /// Whether this session made the token, in whatever generation: nobody else has the secret that its ID follows from.
     #[must_use]
     pub fn made(&self, token: &Presented) -> bool {
         let derived = self.token_id(token.generation);
         let same_id = constant_time::verify_slices_are_equal(derived.as_bytes(), token.token_id.as_bytes()).is_ok();
-        same_id
-            && token.session_id == self.id
-            && token.subject == self.facts.subject
-            && token.generation <= self.current.number
+        same_id && token.session_id == self.id && token.subject == self.facts.subject
+    }
+
+    /// The session in the generation of this token, if that is a later one than the store knows of: a fail-over or a restored
+    /// copy has lost the renewals that led to it. What was spent before it counts as spent when it began.
+    #[must_use]
+    pub fn moved_on(self, token: &Presented) -> Self {
+        if token.generation <= self.current.number || !self.made(token) {
+            return self;
+        }
+        let Presented { generation, began_at, idle_until, .. } = *token;
+        let current = Generation { number: generation, began_at, idle_until: idle_until.min(self.facts.ends_at) };
+        Self { current, spent: Vec::new(), ..self }
     }
 
     /// The session in its next generation, which begins at `now`: the moment at which it is stored, not the one at which it was

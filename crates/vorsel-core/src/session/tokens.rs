@@ -101,6 +101,8 @@ impl RefreshTokens {
             client_id: text(claims.client_id()),
             generation: checked.own().generation,
             token_id: text(claims.id()),
+            began_at: claims.issued_at().unwrap_or(now),
+            idle_until: claims.expires_at().unwrap_or(now),
         })
     }
 }

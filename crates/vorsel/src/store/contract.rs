@@ -26,9 +26,7 @@ use super::end::{Cap, End, Inserted};
 ///   is on that page or before it.
 ///
 /// Stores may differ in how long they wait before they give up, in how soon a [watch](Self::watch) returns, in how many spent
-/// generations they keep beyond [`MOST_SPENT`](Session::MOST_SPENT), in whether an advance asks for the generation before or
-/// for any below (whoever advances has seen the one before, so both come to the same), and in what a fail-over may lose; each
-/// says so.
+/// generations they keep beyond [`MOST_SPENT`](Session::MOST_SPENT), and in what a fail-over may lose; each says so.
 ///
 /// The facts of a session hold a secret; a store keeps them as [`Facts::to_bytes`](vorsel_core::Facts::to_bytes) writes them,
 /// with columns of its own only for what it searches for. A copy of the store is useless without the signing key.
@@ -51,9 +49,9 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     /// If the store fails.
     async fn load(&self, id: &str) -> Result<Option<Session>, StoreError>;
 
-    /// Moves the session on to another generation, unless it has reached that one already or has ended. Whoever calls this
-    /// has seen the generation before in this store, so none is left out. The spent generations are those that were there,
-    /// with the one that was current in front.
+    /// Moves the session on to another generation, unless it has reached that one already or has ended. Whoever calls this has
+    /// seen the generation before in this store, or a token of it where a fail-over has lost it; so a gap is made only by what was
+    /// lost. The spent generations are those that are known, the one before in front.
     ///
     /// # Errors
     /// If the store fails. Then it is open whether the swap was made; the caller presents the token again.

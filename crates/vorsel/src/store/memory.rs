@@ -112,7 +112,7 @@ impl SessionStore for MemoryStore {
         let is_over =
             |session: &Session| session.ended.is_some() || Mark::any_covers(&kept.marks, session.facts.started_at);
         match kept.sessions.get_mut(id) {
-            Some(session) if !is_over(session) && session.current.number + 1 == change.current.number => {
+            Some(session) if !is_over(session) && session.current.number < change.current.number => {
                 session.current = change.current;
                 change.spent.clone_into(&mut session.spent);
                 Ok(Advanced::Made)

@@ -227,10 +227,10 @@ impl Database for File {
 
     const PURGE: [&'static str; 3] = [
         "DELETE FROM vorsel_feed WHERE place IN (SELECT place FROM vorsel_feed WHERE until < $1 LIMIT $2)",
-        "UPDATE vorsel_sessions SET purge_at = idle_until WHERE id IN
-         (SELECT id FROM vorsel_sessions WHERE purge_at < $1 AND idle_until >= $1 LIMIT $2)",
-        "DELETE FROM vorsel_sessions WHERE id IN
-         (SELECT id FROM vorsel_sessions WHERE purge_at < $1 AND idle_until < $1 LIMIT $2)",
+        "UPDATE vorsel_sessions SET purge_at = idle_until WHERE idle_until >= $1 AND id IN
+         (SELECT id FROM vorsel_sessions WHERE purge_at < $1 ORDER BY purge_at LIMIT $2)",
+        "DELETE FROM vorsel_sessions WHERE idle_until < $1 AND id IN
+         (SELECT id FROM vorsel_sessions WHERE purge_at < $1 ORDER BY purge_at LIMIT $2)",
     ];
 
     /// It takes its turn at once, so that nothing is read that another is about to change.
@@ -332,7 +332,7 @@ impl File {
         swap.push(
             ") UPDATE vorsel_sessions AS kept SET generation = next.generation, began_at = next.began_at,
                 idle_until = next.idle_until, spent = next.spent
-             FROM next WHERE kept.id = next.id AND kept.generation = next.generation - 1 AND kept.ended_at IS NULL
+             FROM next WHERE kept.id = next.id AND kept.generation < next.generation AND kept.ended_at IS NULL
              AND kept.started_at >= (SELECT coalesce(max(before), -9223372036854775807) FROM vorsel_marks)
              RETURNING id, generation",
         );

@@ -47,7 +47,7 @@ const LIVE_OF_SUBJECT: &str = concat!(
 );
 const ADVANCE: &str = concat!(
     "UPDATE vorsel_sessions SET generation = $2, began_at = $3, idle_until = $4, spent = $5
-    WHERE id = $1 AND generation = $2 - 1 AND ended_at IS NULL AND started_at >= ",
+    WHERE id = $1 AND generation < $2 AND ended_at IS NULL AND started_at >= ",
     since_the_marks!()
 );
 const END_ONE: &str = concat!(
@@ -80,6 +80,9 @@ const KEPT: &str = "SELECT version, bytes FROM vorsel_kept WHERE name = $1";
 const KEEP_FIRST: &str =
     "INSERT INTO vorsel_kept (name, version, bytes) VALUES ($1, $2 + 1, $3) ON CONFLICT DO NOTHING";
 const KEEP_NEXT: &str = "UPDATE vorsel_kept SET version = $2 + 1, bytes = $3 WHERE name = $1 AND version = $2";
+
+/// So many times the limit of a purge are given another date at most.
+const MOST_MOVES: usize = 10;
 
 /// A store on a SQL database.
 pub(super) trait SqlStore: std::fmt::Debug + Send + Sync {
@@ -368,7 +371,12 @@ impl<S: SqlStore> SessionStore for S {
         let done = async {
             let [feed, moved, over] = S::Database::PURGE;
             let entries = database.change(feed, &values).await?;
-            database.change(moved, &values).await?;
+            // Several times as many as are forgotten, since most of those that come due were renewed.
+            for _ in 0..MOST_MOVES {
+                if database.change(moved, &values).await? < u64::from(limit) {
+                    break;
+                }
+            }
             Ok(Purged { sessions: database.change(over, &values).await?, entries })
         };
         within(database, "purge sessions", 1, done).await

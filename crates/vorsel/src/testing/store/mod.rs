@@ -31,6 +31,7 @@ pub async fn every_rule(store: Arc<dyn SessionStore>) {
     loads_what_was_stored(&*store).await;
     refuses_an_id_that_is_taken(&*store).await;
     takes_each_generation_once(&*store).await;
+    moves_on_over_a_gap(&*store).await;
     lets_one_of_many_advance(store.clone()).await;
     keeps_advances_at_once_apart(store.clone()).await;
     answers_whoever_still_waits(store.clone()).await;
@@ -160,6 +161,29 @@ pub async fn takes_each_generation_once(store: &dyn SessionStore) {
     let nobody = next_of(&self::session("unknown", START), START);
     assert!(!advance(store, &nobody).await);
     assert_eq!(store.load(&nobody.id).await.expect("load"), None);
+}
+
+/// Where a fail-over has lost generations, the session moves on from the last one that a token tells of, and to none before it.
+///
+/// # Panics
+/// Where the store breaks the rule.
+pub async fn moves_on_over_a_gap(store: &dyn SessionStore) {
+    let first = stored(store, "obs-0017").await;
+    let at = |number: u64| {
+        let current = Generation { number, began_at: START.after(Duration::from_secs(number)), idle_until: LATER };
+        let spent = vec![Spent { began_at: START, idle_until: LATER }];
+        Session { current, spent, ..first.clone() }
+    };
+    assert!(advance(store, &at(5)).await);
+    let moved = load(store, &first.id).await;
+    assert_eq!((moved.current, moved.ended), (at(5).current, None));
+    for before in [1, 4, 5] {
+        assert!(!advance(store, &at(before)).await, "generation {before} after the fifth");
+    }
+    assert!(advance(store, &at(6)).await);
+    let ended = Ended { at: LATER, why: EndReason::SignedOut };
+    assert_eq!(end(store, Which::One(&first.id), ended).await, Some(1));
+    assert!(!advance(store, &at(9)).await);
 }
 
 /// Of many callers that advance the same generation at once, one gets [`Advanced::Made`].

@@ -76,7 +76,7 @@ const ADVANCE_SEVERAL: &str = "UPDATE vorsel_sessions AS kept
     SET generation = next.generation, began_at = next.began_at, idle_until = next.idle_until, spent = next.spent
     FROM unnest($1::text[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bytea[])
         AS next (id, generation, began_at, idle_until, spent)
-    WHERE kept.id = next.id AND kept.generation = next.generation - 1 AND kept.ended_at IS NULL
+    WHERE kept.id = next.id AND kept.generation < next.generation AND kept.ended_at IS NULL
              AND kept.started_at >= (SELECT coalesce(max(before), -9223372036854775807) FROM vorsel_marks)
     RETURNING kept.id, kept.generation";
 
@@ -220,10 +220,12 @@ impl Database for Connections {
     const PURGE: [&'static str; 3] = [
         "DELETE FROM vorsel_feed WHERE place IN
          (SELECT place FROM vorsel_feed WHERE until < $1 LIMIT $2 FOR UPDATE SKIP LOCKED)",
-        "UPDATE vorsel_sessions SET purge_at = idle_until WHERE id IN
-         (SELECT id FROM vorsel_sessions WHERE purge_at < $1 AND idle_until >= $1 LIMIT $2 FOR UPDATE SKIP LOCKED)",
-        "DELETE FROM vorsel_sessions WHERE id IN
-         (SELECT id FROM vorsel_sessions WHERE purge_at < $1 AND idle_until < $1 LIMIT $2 FOR UPDATE SKIP LOCKED)",
+        "UPDATE vorsel_sessions AS kept SET purge_at = kept.idle_until FROM
+         (SELECT id FROM vorsel_sessions WHERE purge_at < $1 ORDER BY purge_at LIMIT $2 FOR UPDATE SKIP LOCKED) AS due
+         WHERE kept.id = due.id AND kept.idle_until >= $1",
+        "DELETE FROM vorsel_sessions AS kept USING
+         (SELECT id FROM vorsel_sessions WHERE purge_at < $1 ORDER BY purge_at LIMIT $2 FOR UPDATE SKIP LOCKED) AS due
+         WHERE kept.id = due.id AND kept.idle_until < $1",
     ];
 
     async fn begin(&self) -> Result<Lent, sqlx::Error> {
