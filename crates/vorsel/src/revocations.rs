@@ -41,6 +41,8 @@ struct Shared {
     begun: AtomicU64,
     /// The last of them that came to the end.
     read_to_the_end: AtomicU64,
+    /// The last of them that failed, and why.
+    failed: std::sync::Mutex<Option<(u64, StoreError)>>,
     /// When the store answered nothing.
     silences: Arc<std::sync::Mutex<Silences>>,
     since: Instant,
@@ -138,6 +140,7 @@ impl LiveRevocations {
             cursor: Mutex::new(None),
             begun: AtomicU64::new(0),
             read_to_the_end: AtomicU64::new(0),
+            failed: std::sync::Mutex::default(),
             silences: Arc::default(),
             since: Instant::now(),
             heard_at: AtomicU64::new(0),
@@ -236,12 +239,18 @@ impl Shared {
         Ok(())
     }
 
-    /// Reads what the feed has from now on: a reading that began after this is as good, so of many who ask at once one reads.
+    /// Reads what the feed has from now on: a reading that began after this is as good, whatever came of it, so of many who ask at
+    /// once one reads, and nobody waits for more than two readings.
     async fn caught_up(&self) -> Result<(), StoreError> {
         let before = self.begun.load(Ordering::Acquire);
         let cursor = self.cursor.lock().await;
         if self.read_to_the_end.load(Ordering::Acquire) > before {
             return Ok(());
+        }
+        if let Some((number, error)) = &*lock(&self.failed)
+            && *number > before
+        {
+            return Err(error.clone());
         }
         self.read_on(cursor).await.map(drop)
     }
@@ -252,7 +261,16 @@ impl Shared {
     }
 
     async fn read_on(&self, mut cursor: tokio::sync::MutexGuard<'_, Option<Cursor>>) -> Result<usize, StoreError> {
-        let (number, mut count) = (self.begun.fetch_add(1, Ordering::AcqRel) + 1, 0);
+        let number = self.begun.fetch_add(1, Ordering::AcqRel) + 1;
+        let read = self.read_to_the_end_by(&mut cursor, number).await;
+        if let Err(error) = &read {
+            *lock(&self.failed) = Some((number, error.clone()));
+        }
+        read
+    }
+
+    async fn read_to_the_end_by(&self, cursor: &mut Option<Cursor>, number: u64) -> Result<usize, StoreError> {
+        let mut count = 0;
         let mut after = cursor.clone();
         // What the feed has that is read from its beginning again.
         let mut anew = None::<Revocations>;

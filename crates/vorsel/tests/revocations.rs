@@ -2,7 +2,7 @@
 //! the failures of a store.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
@@ -27,6 +27,8 @@ use lines::Lines;
 struct Flaky {
     inner: MemoryStore,
     is_down: AtomicBool,
+    /// How often the feed was read.
+    reads: AtomicUsize,
     /// A clock of its own, so many seconds off this machine's.
     off_by: Option<i64>,
 }
@@ -64,6 +66,8 @@ impl SessionStore for Flaky {
         self.up()?.revoke(revocation).await
     }
     async fn feed(&self, after: Option<&Cursor>, limit: u32) -> Result<FeedPage, StoreError> {
+        self.reads.fetch_add(1, Ordering::Relaxed);
+        tokio::time::sleep(Duration::from_millis(20)).await;
         self.up()?.feed(after, limit).await
     }
     async fn watch(&self) -> Result<Box<dyn FeedWatch>, StoreError> {
@@ -190,7 +194,12 @@ async fn the_instance_that_ends_a_session_knows_it_at_once() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_silent_feed_is_noticed_and_what_was_missed_is_caught_up_with() {
-    let flaky = Arc::new(Flaky { inner: MemoryStore::new(), is_down: AtomicBool::new(false), off_by: None });
+    let flaky = Arc::new(Flaky {
+        inner: MemoryStore::new(),
+        is_down: AtomicBool::new(false),
+        reads: AtomicUsize::new(0),
+        off_by: None,
+    });
     let store: Arc<dyn SessionStore> = flaky.clone();
     let house = houses(&store, 1, WINDOW).remove(0);
     let (going_on, view) = guard(&house, &store, WhenSilent::GoOn).await;
@@ -355,8 +364,12 @@ async fn sessions_are_begun_and_ended_in_the_stores_time() {
         let writer = lines.clone();
         let log = tracing_subscriber::fmt().with_ansi(false).with_writer(move || writer.clone()).finish();
         let logging = tracing::subscriber::set_default(log);
-        let store: Arc<dyn SessionStore> =
-            Arc::new(Flaky { inner: MemoryStore::new(), is_down: AtomicBool::new(false), off_by: Some(off_by) });
+        let store: Arc<dyn SessionStore> = Arc::new(Flaky {
+            inner: MemoryStore::new(),
+            is_down: AtomicBool::new(false),
+            reads: AtomicUsize::new(0),
+            off_by: Some(off_by),
+        });
         let view = LiveRevocations::follow(store.clone()).await.expect("a view");
         drop(logging);
         let measured = view.figures().clock_offset;
@@ -380,5 +393,31 @@ async fn sessions_are_begun_and_ended_in_the_stores_time() {
         assert!(matches!(renewed, Err(RenewError::Ended(_))), "{off_by}: {renewed:?}");
         let future = seconds_after(now(), off_by.max(0) + 60);
         assert!(matches!(sessions.end(Which::StartedBefore(future)).await, Err(vorsel::EndError::Future { .. })));
+    }
+}
+
+/// Whoever asks what the feed has waits for a reading that began later, shared with all who asked meanwhile, and for no other, also
+/// while the store answers nobody.
+#[tokio::test(flavor = "multi_thread")]
+async fn many_who_ask_at_once_share_a_reading() {
+    let flaky =
+        Flaky { inner: MemoryStore::new(), is_down: AtomicBool::new(false), reads: AtomicUsize::new(0), off_by: None };
+    let store = Arc::new(flaky);
+    let view = LiveRevocations::follow(store.clone()).await.expect("a view");
+    for is_down in [false, true] {
+        store.is_down.store(is_down, Ordering::Relaxed);
+        let before = store.reads.load(Ordering::Relaxed);
+        let asked: Vec<_> = (0..64)
+            .map(|_| {
+                let view = view.clone();
+                tokio::spawn(async move { view.catch_up().await.is_err() })
+            })
+            .collect();
+        for answer in asked {
+            assert_eq!(answer.await.expect("no panic"), is_down);
+        }
+        // Those of whoever follows the feed included.
+        let reads = store.reads.load(Ordering::Relaxed) - before;
+        assert!((1..=8).contains(&reads), "{reads} readings for 64 who asked");
     }
 }

@@ -144,6 +144,9 @@ pub struct Purged {
     pub sessions: u64,
     /// How many entries of the feed.
     pub entries: u64,
+    /// How many sessions that came due were found to have been renewed, and are due later. Nothing of them is forgotten; it
+    /// says that there may be more to look at.
+    pub put_off: u64,
 }
 
 /// What is kept under a name beside the sessions.

@@ -187,7 +187,7 @@ impl SessionStore for MemoryStore {
         let old = kept.feed.iter().filter(|(_, entry)| entry.until < before).take(limit as usize);
         let old: Vec<_> = old.map(|(place, _)| *place).collect();
         old.iter().for_each(|place| drop(kept.feed.remove(place)));
-        Ok(Purged { sessions: over.len() as u64, entries: old.len() as u64 })
+        Ok(Purged { sessions: over.len() as u64, entries: old.len() as u64, put_off: 0 })
     }
 }
 

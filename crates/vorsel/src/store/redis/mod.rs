@@ -379,8 +379,8 @@ impl SessionStore for RedisStore {
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {
         let mut call = self.call(&PURGE);
         call.arg(before.as_micros()).arg(limit);
-        let (sessions, entries) = self.wire.run(&call).await.map_err(failed("purge sessions"))?;
-        Ok(Purged { sessions, entries })
+        let (sessions, entries, put_off) = self.wire.run(&call).await.map_err(failed("purge sessions"))?;
+        Ok(Purged { sessions, entries, put_off })
     }
 }
 

@@ -1,4 +1,5 @@
--- Forgets sessions and entries of the feed whose time is over, a limited number of each. Answers how many of each.
+-- Forgets sessions and entries of the feed whose time is over, a limited number of each. Answers how many of each, and how many
+-- sessions are due later, since they were renewed.
 local PURGED_FOR = 600
 local before, limit = '(' .. ARGV[1], ARGV[2]
 local entries = redis.call('ZRANGEBYSCORE', UNTIL, '-inf', before, 'LIMIT', 0, limit)
@@ -8,14 +9,14 @@ for _, entry in ipairs(entries) do
 end
 -- A renewal leaves its session where it is in the index; it gets another place here. Not while the server's memory is full: then
 -- it keeps its place until later.
-local count = 0
+local count, put_off = 0, 0
 for _, index in ipairs({ IDLE, ENDED }) do
   for _, id in ipairs(redis.call('ZRANGEBYSCORE', index, '-inf', before, 'LIMIT', 0, limit * 10)) do
     if count == tonumber(limit) then break end
     local current, idle_until = state_of(id)
     local facts = redis.call('GET', SESSIONS .. id)
     if facts and idle_until and idle_until >= tonumber(ARGV[1]) then
-      redis.pcall('ZADD', index, string.format('%.0f', idle_until), id)
+      if type(redis.pcall('ZADD', index, string.format('%.0f', idle_until), id)) == 'number' then put_off = put_off + 1 end
     else
       if facts then
         redis.call('ZREM', SUBJECTS .. cjson.decode(facts).sub, id)
@@ -33,4 +34,4 @@ for _, index in ipairs({ IDLE, ENDED }) do
     end
   end
 end
-return { count, #entries }
+return { count, #entries, put_off }

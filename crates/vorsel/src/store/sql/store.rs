@@ -81,9 +81,6 @@ const KEEP_FIRST: &str =
     "INSERT INTO vorsel_kept (name, version, bytes) VALUES ($1, $2 + 1, $3) ON CONFLICT DO NOTHING";
 const KEEP_NEXT: &str = "UPDATE vorsel_kept SET version = $2 + 1, bytes = $3 WHERE name = $1 AND version = $2";
 
-/// So many times the limit of a purge are given another date at most.
-const MOST_MOVES: usize = 10;
-
 /// A store on a SQL database.
 pub(super) trait SqlStore: std::fmt::Debug + Send + Sync {
     type Database: Database + WriteTogether<Item = RenewalRow, Outcome = Swapped>;
@@ -371,13 +368,8 @@ impl<S: SqlStore> SessionStore for S {
         let done = async {
             let [feed, moved, over] = S::Database::PURGE;
             let entries = database.change(feed, &values).await?;
-            // Several times as many as are forgotten, since most of those that come due were renewed.
-            for _ in 0..MOST_MOVES {
-                if database.change(moved, &values).await? < u64::from(limit) {
-                    break;
-                }
-            }
-            Ok(Purged { sessions: database.change(over, &values).await?, entries })
+            let put_off = database.change(moved, &values).await?;
+            Ok(Purged { sessions: database.change(over, &values).await?, entries, put_off })
         };
         within(database, "purge sessions", 1, done).await
     }
