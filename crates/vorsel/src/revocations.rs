@@ -229,12 +229,12 @@ impl Shared {
         if is_outside(offset) && !is_outside(before) {
             tracing::error!(
                 target: "vorsel::clock",
-                "expected clocks at most {} s apart, but found this machine's {offset} the store's; sessions are reckoned in the \
-                 store's time, but whoever checks a token does that by the clock of their own",
+                "expected clocks at most {} s apart, but found this machine's {offset} when held against the store's; sessions are \
+                 reckoned in the store's time, but whoever checks a token does that by the clock of their own",
                 self.clock_difference.as_secs()
             );
         } else if is_outside(before) && !is_outside(offset) {
-            tracing::info!(target: "vorsel::clock", "this machine's clock is {offset} the store's again");
+            tracing::info!(target: "vorsel::clock", "this machine's clock is near the store's again: {offset}");
         }
         Ok(())
     }

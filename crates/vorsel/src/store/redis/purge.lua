@@ -11,7 +11,7 @@ end
 -- it keeps its place until later.
 local count, put_off = 0, 0
 for _, index in ipairs({ IDLE, ENDED }) do
-  for _, id in ipairs(redis.call('ZRANGEBYSCORE', index, '-inf', before, 'LIMIT', 0, limit * 10)) do
+  for _, id in ipairs(redis.call('ZRANGEBYSCORE', index, '-inf', before, 'LIMIT', 0, limit * 2)) do
     if count == tonumber(limit) then break end
     local current, idle_until = state_of(id)
     local facts = redis.call('GET', SESSIONS .. id)
