@@ -58,6 +58,13 @@ async fn keys_in_the_store_are_rolled_and_withdrawn_by_the_command_while_instanc
     fs::write(&wrong, "too short\n").expect("a file");
     let refused = vorsel(&["keys", "list", "--store", &store, "--keys-secret", &wrong]);
     assert!(refused.status == 2 && refused.err.contains("expected 32 random bytes or more"), "{refused:?}");
+    // A folder is not taken for the store that was forgotten.
+    let folder = path("keys");
+    let forgotten = vorsel(&["keys", "roll", "--keys", &folder, "--keys-secret", &secret]);
+    assert!(
+        forgotten.status == 2 && forgotten.err.contains("expected --keys FOLDER, or --store STORE"),
+        "{forgotten:?}"
+    );
     let nowhere = Command::new(env!("CARGO_BIN_EXE_vorsel")).args(["keys", "list"]).env_remove("VORSEL_KEYS").output();
     let told = String::from_utf8(nowhere.expect("the command").stderr).expect("text");
     assert!(told.contains("expected --keys FOLDER, or --store STORE with --keys-secret FILE"), "{told}");

@@ -109,16 +109,13 @@ fn algorithm(name: &str) -> Result<Algorithm, String> {
 }
 
 pub(crate) fn run(arguments: &KeysArguments) -> Result<ExitCode, Failure> {
-    match &arguments.action {
-        KeysAction::Make { algorithm, out } => make::run(*algorithm, out),
-        KeysAction::Secret { out } => place::make_secret(out).map(|()| ExitCode::SUCCESS),
-        _ => tokio::runtime::Runtime::new()?.block_on(run_on_keyrings(&arguments.action)),
-    }
+    tokio::runtime::Runtime::new()?.block_on(carry_out(&arguments.action))
 }
 
-async fn run_on_keyrings(action: &KeysAction) -> Result<ExitCode, Failure> {
+async fn carry_out(action: &KeysAction) -> Result<ExitCode, Failure> {
     match action {
-        KeysAction::Make { .. } | KeysAction::Secret { .. } => Ok(ExitCode::SUCCESS),
+        KeysAction::Make { algorithm, out } => make::run(*algorithm, out),
+        KeysAction::Secret { out } => place::make_secret(out).map(|()| ExitCode::SUCCESS),
         KeysAction::List { place, json } => list::run(&place.find().await?, *json).await,
         KeysAction::Roll { place, ring, algorithm } => step::roll(&place.find().await?, *ring, *algorithm).await,
         KeysAction::Activate(key) => step::activate(&key.place.find().await?, &key.key_id).await,

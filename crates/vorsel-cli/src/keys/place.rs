@@ -41,7 +41,7 @@ impl Place {
             (_, Some(address), Some(secret)) => {
                 Ok(Found::Store(address.open_existing().await?, read_secret(secret)?, address.to_string()))
             }
-            (Some(folder), ..) => Ok(Found::Folder(folder.clone())),
+            (Some(folder), _, None) => Ok(Found::Folder(folder.clone())),
             _ => Err(Failure::new("which keys? expected --keys FOLDER, or --store STORE with --keys-secret FILE")),
         }
     }

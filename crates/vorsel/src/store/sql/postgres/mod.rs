@@ -26,8 +26,8 @@ use lender::{Lender, Lent};
 use schema::{Schema, lock};
 use tellers::Tellers;
 
-/// Keeps sessions in a PostgreSQL database, in the tables `vorsel_sessions`, `vorsel_feed` and `vorsel_schema` of the
-/// first schema in the search path.
+/// Keeps sessions in a PostgreSQL database, in tables whose names begin with `vorsel_`, of the first schema in
+/// the search path or the one that the [settings](PostgresSettings::schema) name.
 ///
 /// A commit is durable as far as the server makes it so (`synchronous_commit`); after a fail-over to a standby that
 /// lags behind, renewals of its last moments are unknown, and their tokens count as not yet made.
