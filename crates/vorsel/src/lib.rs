@@ -55,7 +55,8 @@ pub use checker::Checker;
 pub use clock::{Clock, SystemClock, now};
 pub use guard::{
     Admitted, Answered, ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys, Caller, Deciding, Guard,
-    GuardBuilder, GuardError, Guarded, GuardedFuture, PredicateAnswer, PredicateRequest, RequestHead, WhenSilent,
+    GuardBuilder, GuardError, Guarded, GuardedFuture, PredicateAnswer, PredicateRequest, RequestHead, StopCode,
+    WhenSilent,
 };
 #[cfg(feature = "axum")]
 pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, RoutesError};

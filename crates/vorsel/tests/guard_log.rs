@@ -18,17 +18,15 @@ const AUDIENCE: &str = "https://api.skarnhill.test";
 async fn send(guard: &Guard<NoOwn>, path: &str, token: &str) -> u16 {
     let service =
         guard.clone().around(service_fn(async |_: Request<()>| Ok::<_, std::io::Error>(Response::new(String::new()))));
-    let request = Request::builder().uri(path).header("authorization", format!("Bearer {token}"));
+    let request =
+        Request::builder().uri(path).header("authorization", format!("Bearer {token}")).header("x-request-id", "r-7");
     service.oneshot(request.body(()).expect("a request")).await.expect("an answer").status().as_u16()
 }
 
 #[tokio::test]
 async fn the_log_names_the_check_in_one_line_and_never_the_token() {
     let lines = Lines::default();
-    let writer = lines.clone();
-    let subscriber =
-        tracing_subscriber::fmt().with_ansi(false).without_time().with_writer(move || writer.clone()).finish();
-    let _log = tracing::subscriber::set_default(subscriber);
+    let _log = lines.collect();
     let key = SigningKey::generate(Algorithm::EdDsa).expect("a key");
     let verifier = Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access(ISSUER, AUDIENCE));
     let plan = AccessPlan::builder()
@@ -45,7 +43,8 @@ async fn the_log_names_the_check_in_one_line_and_never_the_token() {
             .audience(audience)
             .client("desk")
             .lasting(Lifetime::minutes(5))
-            .roles(["observer"]);
+            .roles(["observer"])
+            .session("s1", now());
         issuer.access(&draft, "t1", now()).expect("a token")
     };
     assert_eq!(send(&guard, "/log", &token(AUDIENCE)).await, 200);
@@ -56,11 +55,13 @@ async fn the_log_names_the_check_in_one_line_and_never_the_token() {
     let expected = [
         " INFO vorsel::guard: wrong-audience: expected \"https://api.skarnhill.test\", but found \
          \"https://lab.skarnhill.test\\n\\u{1b}[2J\" (RFC 7519 section 4.1.3) \
-         code=\"wrong-audience\" status=401 method=\"GET\" path=\"/log\"",
+         code=\"wrong-audience\" status=401 method=\"GET\" path=\"/log\" route=\"/log\" request_id=\"r-7\"",
         " INFO vorsel::guard: rule-not-met: role director; missing role director (has \"observer\") \
-         code=\"rule-not-met\" status=403 method=\"GET\" path=\"/people\"",
+         code=\"rule-not-met\" status=403 method=\"GET\" path=\"/people\" \
+         route=\"/people\" subject=\"obs-0017\" session=\"s1\" client=\"desk\" request_id=\"r-7\"",
         "ERROR vorsel::guard: no-rule: the access plan says nothing about this method and path \
-         code=\"no-rule\" status=403 method=\"GET\" path=\"/forgotten\"",
+         code=\"no-rule\" status=403 method=\"GET\" path=\"/forgotten\" \
+         subject=\"obs-0017\" session=\"s1\" client=\"desk\" request_id=\"r-7\"",
     ];
     assert_eq!(text.lines().collect::<Vec<_>>(), expected);
 }

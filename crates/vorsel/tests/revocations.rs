@@ -361,9 +361,7 @@ async fn sessions_are_begun_and_ended_in_the_stores_time() {
         (-3_600, Some("s ahead when held against the store's")),
     ] {
         let lines = Lines::default();
-        let writer = lines.clone();
-        let log = tracing_subscriber::fmt().with_ansi(false).with_writer(move || writer.clone()).finish();
-        let logging = tracing::subscriber::set_default(log);
+        let logging = lines.collect();
         let store: Arc<dyn SessionStore> = Arc::new(Flaky {
             inner: MemoryStore::new(),
             is_down: AtomicBool::new(false),

@@ -157,9 +157,7 @@ async fn errors_of_redis_that_pass_say_so_and_a_full_one_can_be_purged() {
 async fn a_start_says_what_it_waits_for_and_what_the_server_would_forget() {
     let Some(server) = start(Kind::Redis) else { return };
     let lines = Lines::default();
-    let writer = lines.clone();
-    let log = tracing_subscriber::fmt().with_ansi(false).without_time().with_writer(move || writer.clone()).finish();
-    let _log = tracing::subscriber::set_default(log);
+    let _log = lines.collect();
     let logged = || lines.text();
     let url = server.empty_database();
     drop(RedisStore::connect(&url).await.expect("a store"));

@@ -1,7 +1,7 @@
 //! Putting a plan together, from Rust, from text, or from both.
 
 use super::compile::{Compiled, compile};
-use super::draft::{DraftRoute, DraftRule, PlanBuilder, Sources, Spanned};
+use super::draft::{DraftRoute, DraftRule, PlanBuilder, Sources, Spanned, fallback_entries};
 use super::exact::Budget;
 use super::mistake::{Mistake, PlanError, Span};
 use super::table::AccessPlan;
@@ -61,14 +61,42 @@ impl PlanBuilder {
 
     /// Leaves a route open: no caller is needed.
     pub fn open(mut self, method: &str, path: &str) -> Self {
-        self.routes.push(DraftRoute { method: method.into(), path: path.into(), need: None });
+        self.routes.push(DraftRoute { method: method.into(), path: path.into(), need: None, is_fallback: false });
+        self
+    }
+
+    /// Leaves the fallback open of the router that lies under `prefix`, `/` for the outermost: the files of a page, say. A
+    /// guard around an axum router lets nothing in by this entry but what that fallback gets; where a guard does not see what is
+    /// routed, it is an entry for every path under `prefix` that no other entry has.
+    ///
+    /// ```
+    /// let plan = vorsel_core::AccessPlan::builder().need("GET", "/dome", "signed-in").open_fallback("GET", "/").build()?;
+    /// assert!(plan.route_of("GET", "/style.css").is_some_and(|entry| entry.is_fallback()));
+    /// # Ok::<(), vorsel_core::PlanError>(())
+    /// ```
+    pub fn open_fallback(mut self, method: &str, prefix: &str) -> Self {
+        self.routes.extend(fallback_entries(&method.into(), &prefix.into(), None));
+        self
+    }
+
+    /// Guards the fallback of the router that lies under `prefix` with a rule, a [`Rule`] or its text.
+    pub fn need_fallback(
+        mut self,
+        method: &str,
+        prefix: &str,
+        rule: impl TryInto<Rule, Error: Into<RuleError>>,
+    ) -> Self {
+        if let Some(rule) = self.rule(format_args!("{method} {prefix}, the fallback"), rule) {
+            self.routes.extend(fallback_entries(&method.into(), &prefix.into(), Some(&rule)));
+        }
         self
     }
 
     /// Guards a route with a rule, a [`Rule`] or its text.
     pub fn need(mut self, method: &str, path: &str, rule: impl TryInto<Rule, Error: Into<RuleError>>) -> Self {
         if let Some(rule) = self.rule(format_args!("{method} {path}"), rule) {
-            self.routes.push(DraftRoute { method: method.into(), path: path.into(), need: Some(rule) });
+            let (method, path) = (method.into(), path.into());
+            self.routes.push(DraftRoute { method, path, need: Some(rule), is_fallback: false });
         }
         self
     }

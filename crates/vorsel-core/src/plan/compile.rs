@@ -10,7 +10,7 @@ use super::method::METHODS;
 use super::mistake::{Span, did_you_mean};
 use super::pattern::PathPattern;
 use super::samples::Samples;
-use super::table::{Access, AccessPlan, Names, Route};
+use super::table::{Access, AccessPlan, Names, Paths, Route};
 use crate::finding::quoted;
 use crate::rule::{NormalForm, Operand, Rule, is_name, policies_in};
 use crate::token::is_scope;
@@ -156,37 +156,43 @@ impl<'a> Compiler<'a> {
         others.map(|(policy, rule)| (policy.name.clone(), rule.rule.clone())).collect()
     }
 
-    fn routes(&mut self, form: &mut NormalForm, names: &Names) -> (Vec<Route>, matchit::Router<Vec<usize>>) {
+    fn routes(&mut self, form: &mut NormalForm, names: &Names) -> (Vec<Route>, Paths) {
         let mut routes: Vec<Route> = Vec::new();
-        let mut patterns: Vec<(&Spanned, Vec<usize>)> = Vec::new();
+        let mut patterns: Vec<(&Spanned, bool, Vec<usize>)> = Vec::new();
         let (mut places, mut entries) = (HashMap::new(), HashSet::new());
+        let taken = self.taken();
         for route in &self.draft.routes {
-            self.route(route);
             let (method, path) = (&route.method.name, &route.path.name);
-            if !entries.insert((method, path)) {
+            if route.is_fallback && taken.at(&PathPattern::read(path).example()).is_ok() && !path.ends_with('}') {
+                continue;
+            }
+            self.route(route);
+            if !entries.insert((method, path, route.is_fallback)) {
                 self.mistake(&route.method.span, format!("{method} {path} has two entries"));
             }
-            let place = *places.entry(path).or_insert_with(|| {
-                patterns.push((&route.path, Vec::new()));
+            let place = *places.entry((path, route.is_fallback)).or_insert_with(|| {
+                patterns.push((&route.path, route.is_fallback, Vec::new()));
                 patterns.len() - 1
             });
-            patterns[place].1.push(routes.len());
+            patterns[place].2.push(routes.len());
             let access = route.need.as_ref().map_or(Access::Open, |need| Access::Need(need.rule.clone()));
             let formula = route.need.as_ref().map(|need| form.rule(&need.rule, true, names));
             if let Some(formula) = formula {
                 self.depth(route, form.formulas.depth(formula));
                 form.prepare(formula);
             }
-            routes.push(Route { method: method.clone(), path: path.clone(), access, formula });
+            let (method, path, is_fallback) = (method.clone(), path.clone(), route.is_fallback);
+            routes.push(Route { method, path, access, formula, is_fallback });
         }
         if routes.is_empty() && self.draft.mistakes.is_empty() {
             self.mistake(&None, "a plan without a route refuses every request; add [[routes]]".to_owned());
         }
-        let mut paths = matchit::Router::new();
-        for (Spanned { name, span }, indices) in patterns {
+        let mut paths = Paths::default();
+        for (Spanned { name, span }, is_fallback, indices) in patterns {
             if PathPattern::read(name).parameters().count() > MOST_PARAMETERS {
                 continue;
             }
+            let paths = if is_fallback { &mut paths.fallbacks } else { &mut paths.routed };
             if let Err(error) = paths.insert(name, indices) {
                 let problem = match error {
                     matchit::InsertError::Conflict { with } => format!("meets the same requests as {}", quoted(&with)),
@@ -196,6 +202,18 @@ impl<'a> Compiler<'a> {
             }
         }
         (routes, paths)
+    }
+
+    /// What is routed, for the bare paths of routers with a fallback: one that is taken already has no use for an entry.
+    fn taken(&self) -> matchit::Router<()> {
+        let mut taken = matchit::Router::new();
+        if self.draft.routes.iter().any(|route| route.is_fallback) {
+            let few = |path: &&str| PathPattern::read(path).parameters().count() <= MOST_PARAMETERS;
+            let routed = self.draft.routes.iter().filter(|route| !route.is_fallback);
+            // Mistakes are found where the routes are.
+            routed.map(|route| &*route.path.name).filter(few).for_each(|path| drop(taken.insert(path, ())));
+        }
+        taken
     }
 
     /// A rule that is nested too deep is not evaluated.

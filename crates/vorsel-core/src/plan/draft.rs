@@ -120,6 +120,21 @@ pub(super) struct DraftRoute {
     pub(super) path: Spanned,
     /// The rule, or nothing for an open route.
     pub(super) need: Option<DraftRule>,
+    /// Whether it is for what a router's fallback gets.
+    pub(super) is_fallback: bool,
+}
+
+/// The entries for the fallback of a router that lies under `prefix`.
+pub(super) fn fallback_entries(method: &Spanned, prefix: &Spanned, need: Option<&DraftRule>) -> [DraftRoute; 2] {
+    let bare = prefix.name.trim_end_matches('/');
+    let entry = |path: String| DraftRoute {
+        method: method.clone(),
+        path: Spanned { name: path, span: prefix.span.clone() },
+        need: need.cloned(),
+        is_fallback: true,
+    };
+    let whole = if bare.is_empty() { "/" } else { bare };
+    [entry(whole.to_owned()), entry(format!("{bare}/{{*fallback}}"))]
 }
 
 impl PlanBuilder {

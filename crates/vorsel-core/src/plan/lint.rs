@@ -234,7 +234,7 @@ impl Linter<'_> {
     /// Open routes that take what lies behind guarded ones: a slash too many, and a request goes by the open one.
     pub(super) fn open_over_guarded(&mut self) {
         const MOST: usize = 3;
-        for open in self.draft.routes.iter().filter(|route| route.need.is_none()) {
+        for open in self.draft.routes.iter().filter(|route| route.need.is_none() && !route.is_fallback) {
             let behind = |guarded: &&DraftRoute| {
                 let path = format!("{}/", PathPattern::read(&guarded.path.name).example());
                 let entry = self.plan.route_of(&guarded.method.name, &path);

@@ -34,13 +34,25 @@ pub struct AccessPlan {
     pub(super) form: NormalForm,
     /// Whether `sub` counts in rules whoever issued the token, and whether or not it is a client's own.
     pub(super) all_subjects: bool,
-    /// From a path to the routes with that pattern.
-    pub(super) paths: matchit::Router<Vec<usize>>,
+    pub(super) paths: Paths,
     /// What questions about its paths go by.
     pub(super) patterns: Arc<Patterns>,
     /// How much work questions about it may take.
     pub(super) budget: Budget,
     pub(super) warnings: Vec<Mistake>,
+}
+
+/// From a path to the routes whose pattern it meets. What some route's pattern has no fallback gets, as in a router.
+#[derive(Clone, Default)]
+pub(super) struct Paths {
+    pub(super) routed: matchit::Router<Vec<usize>>,
+    pub(super) fallbacks: matchit::Router<Vec<usize>>,
+}
+
+impl Paths {
+    pub(super) fn at<'p>(&self, path: &'p str) -> Result<matchit::Match<'_, 'p, &Vec<usize>>, matchit::MatchError> {
+        self.routed.at(path).or_else(|_| self.fallbacks.at(path))
+    }
 }
 
 /// One route of a plan.
@@ -51,12 +63,14 @@ pub struct Route {
     pub(super) access: Access,
     /// What the rule comes to; nothing for an open route.
     pub(super) formula: Option<Formula>,
+    pub(super) is_fallback: bool,
 }
 
 impl PartialEq for Route {
     /// By what is written; a formula means something to its own plan only.
     fn eq(&self, other: &Self) -> bool {
-        (&self.method, &self.path, &self.access) == (&other.method, &other.path, &other.access)
+        (&self.method, &self.path, self.is_fallback, &self.access)
+            == (&other.method, &other.path, other.is_fallback, &other.access)
     }
 }
 
@@ -157,6 +171,12 @@ impl Route {
     #[must_use]
     pub fn path(&self) -> &str {
         &self.path
+    }
+
+    /// Whether the entry is for what a router's fallback gets, and for nothing that is routed.
+    #[must_use]
+    pub const fn is_fallback(&self) -> bool {
+        self.is_fallback
     }
 
     /// What the route asks of its caller.

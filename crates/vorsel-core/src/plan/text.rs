@@ -8,7 +8,7 @@ use std::ops::Range;
 
 use toml_edit::{ArrayOfTables, Document, Item, Key, Table, TableLike, Value};
 
-use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
+use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned, fallback_entries};
 use super::mistake::{PlanError, Span, did_you_mean};
 use super::table::AccessPlan;
 use crate::rule::Rule;
@@ -113,7 +113,7 @@ impl Reader<'_> {
     }
 
     fn route(&mut self, table: &Table) {
-        const MEMBERS: [&str; 4] = ["method", "path", "open", "need"];
+        const MEMBERS: [&str; 5] = ["method", "path", "fallback", "open", "need"];
         let here = table.span();
         for (name, key, _) in members(table).filter(|(name, ..)| !MEMBERS.contains(name)) {
             let advice = did_you_mean(name, MEMBERS.into_iter());
@@ -134,8 +134,17 @@ impl Reader<'_> {
         if methods.is_empty() {
             self.mistake(here.clone(), "expected a method: method = \"GET\"");
         }
+        let is_fallback = match table.get("fallback") {
+            Some(item) if item.as_bool() == Some(true) => true,
+            Some(item) => {
+                self.mistake(item.span(), "expected fallback = true, for what a router's fallback gets");
+                return;
+            }
+            None => false,
+        };
         let path = match table.get("path").and_then(Item::as_value) {
             Some(value @ Value::String(_)) => Some(Spanned { name: text_of(value), span: value.span() }),
+            None if is_fallback => Some(Spanned { name: "/".to_owned(), span: here.clone() }),
             _ => {
                 self.mistake(here.clone(), "expected a path: path = \"/dome\"");
                 None
@@ -144,7 +153,12 @@ impl Reader<'_> {
         let access = self.access(table, &here);
         if let (Some(path), Some(need)) = (path, access) {
             for method in methods {
-                self.builder.routes.push(DraftRoute { method, path: path.clone(), need: need.clone() });
+                if is_fallback {
+                    self.builder.routes.extend(fallback_entries(&method, &path, need.as_ref()));
+                } else {
+                    let (path, need) = (path.clone(), need.clone());
+                    self.builder.routes.push(DraftRoute { method, path, need, is_fallback: false });
+                }
             }
         }
     }

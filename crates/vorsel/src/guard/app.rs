@@ -9,11 +9,14 @@ use std::task::{Context, Poll};
 
 use axum::Router;
 use axum::body::{Body, HttpBody};
+use axum::extract::OriginalUri;
+use axum::extract::connect_info::IntoMakeServiceWithConnectInfo;
 use axum::response::IntoResponse;
-use axum::routing::Route;
 use axum::routing::future::RouteFuture;
+use axum::routing::{IntoMakeService, Route};
 use axum::serve::{IncomingStream, Listener};
 use bytes::Bytes;
+use http::header::ALLOW;
 use http::{Request, Response};
 use http_body_util::Either;
 use pin_project_lite::pin_project;
@@ -22,7 +25,7 @@ use tower_layer::Layer;
 use tower_service::Service;
 
 use super::decide::Guard;
-use super::service::{Guarded, GuardedFuture};
+use super::service::{Guarded, GuardedFuture, Misrouted};
 use crate::under_way::{CarriedOut, UnderWay};
 
 /// An axum app whose every route is behind the guard: a service for `axum::serve`, without a way to add a route.
@@ -88,7 +91,10 @@ impl Future for GuardedAppFuture {
             AnswerProjection::Layered { future } => future.poll(context),
             AnswerProjection::CarriedOut { future } => future.poll(context),
             AnswerProjection::Bare { future } => {
-                let Ok(response) = std::task::ready!(future.poll(context));
+                let Ok(mut response) = std::task::ready!(future.poll(context));
+                if response.extensions().get::<Misrouted>().is_some() {
+                    response.headers_mut().remove(ALLOW);
+                }
                 Poll::Ready(Ok(response.map(|body| match body {
                     Either::Left(refusal) => Body::new(refusal),
                     Either::Right(body) => body,
@@ -97,6 +103,10 @@ impl Future for GuardedAppFuture {
         }
     }
 }
+
+/// In a request that came to the app first, before any other router.
+#[derive(Clone, Copy)]
+struct Outermost;
 
 impl GuardedApp {
     pub(super) fn new<C: DeserializeOwned + Send + Sync + 'static>(
@@ -120,9 +130,19 @@ impl GuardedApp {
         let carried_out = self.carried_out.clone();
         let router = match self.app {
             App::Layered(router) => router,
-            App::Bare(_) => Router::new().fallback_service(self),
+            App::Bare(_) => Router::new().fallback_service(Inside(self)),
         };
         Self { app: App::Layered(router.layer(layer).with_state(())), carried_out }
+    }
+
+    /// The app for `axum::serve`, which takes it as it is just as well.
+    pub fn into_make_service(self) -> IntoMakeService<Self> {
+        axum::ServiceExt::<Request<Body>>::into_make_service(self)
+    }
+
+    /// The app for `axum::serve`, with the address of each client for handlers that ask for `ConnectInfo<A>`.
+    pub fn into_make_service_with_connect_info<A>(self) -> IntoMakeServiceWithConnectInfo<Self, A> {
+        axum::ServiceExt::<Request<Body>>::into_make_service_with_connect_info(self)
     }
 }
 
@@ -145,7 +165,13 @@ where
         let under_way = self.carried_out.iter().find(|(whole, _)| whole == path).map(|(_, under_way)| under_way);
         let answer = match &mut self.app {
             App::Bare(app) => Answer::Bare { future: app.answer(request.map(Body::new)) },
-            App::Layered(router) => Answer::Layered { future: router.call(request) },
+            App::Layered(router) => {
+                let mut request = request;
+                if request.extensions().get::<OriginalUri>().is_none() {
+                    request.extensions_mut().insert(Outermost);
+                }
+                Answer::Layered { future: router.call(request) }
+            }
         };
         let answer = GuardedAppFuture { answer };
         match under_way {
@@ -154,6 +180,28 @@ where
             }
             None => answer,
         }
+    }
+}
+
+/// The app inside its layers. One of them may have rewritten the path, by which both guard and handlers go then; axum's router
+/// around the layers has kept the one before.
+#[derive(Clone)]
+struct Inside(GuardedApp);
+
+impl Service<Request<Body>> for Inside {
+    type Response = Response<Body>;
+    type Error = Infallible;
+    type Future = GuardedAppFuture;
+
+    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
+        Poll::Ready(Ok(()))
+    }
+
+    fn call(&mut self, mut request: Request<Body>) -> GuardedAppFuture {
+        if request.extensions_mut().remove::<Outermost>().is_some() {
+            request.extensions_mut().remove::<OriginalUri>();
+        }
+        self.0.call(request)
     }
 }
 

@@ -17,9 +17,12 @@ use vorsel_core::{AccessPlan, Checked, Credential, NoOwn, Outcome, Proven, Refus
 use super::api_key::{ApiKeyHash, ApiKeys};
 use super::caller::Caller;
 use super::credentials::{Shown, Source, Sources};
+use super::log;
 use super::predicate::{PredicateRequest, Predicates};
 use super::request::{RequestHead, has};
 use super::revocation::RevocationGate;
+#[cfg(feature = "axum")]
+use super::routes::{Met, RouterMap};
 use crate::checker::Checker;
 use crate::clock::Clock;
 
@@ -45,8 +48,52 @@ use crate::clock::Clock;
 /// ```
 pub struct Guard<C = NoOwn> {
     inner: Arc<Inner<C>>,
-    /// Whether the app's routes were listed and held against the plan, so that what neither has is not there at all.
-    knows_routes: bool,
+    routes: KnownRoutes,
+}
+
+/// What is known of the app's own routes, so that what neither they nor the plan have is not there at all.
+#[derive(Clone)]
+pub(super) enum KnownRoutes {
+    /// Nothing: what the plan does not have may be there all the same.
+    Unknown,
+    /// They were listed and held against the plan.
+    #[cfg(feature = "axum")]
+    Listed,
+    /// The router can be asked.
+    #[cfg(feature = "axum")]
+    Asked(RouterMap),
+}
+
+/// Whether the app has a route that the plan has no entry for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum InApp {
+    Perhaps,
+    #[cfg(feature = "axum")]
+    No,
+    #[cfg(feature = "axum")]
+    Yes,
+}
+
+impl KnownRoutes {
+    pub(super) fn have(&self, request: &dyn RequestHead) -> InApp {
+        match self {
+            Self::Unknown => InApp::Perhaps,
+            #[cfg(feature = "axum")]
+            Self::Listed => InApp::No,
+            #[cfg(feature = "axum")]
+            Self::Asked(map) => match map.at(request.method(), request.path()) {
+                Met::Routed { has_method: true, .. } => InApp::Yes,
+                _ => InApp::No,
+            },
+        }
+    }
+
+    fn lack(&self, request: &dyn RequestHead) -> bool {
+        #[cfg(feature = "axum")]
+        return self.have(request) == InApp::No;
+        #[cfg(not(feature = "axum"))]
+        return !matches!(self.have(request), InApp::Perhaps);
+    }
 }
 
 pub(super) struct Inner<C> {
@@ -125,17 +172,19 @@ impl<C> Future for Deciding<C> {
 
 impl<C> Guard<C> {
     pub(super) fn of(inner: Inner<C>) -> Self {
-        Self { inner: Arc::new(inner), knows_routes: false }
+        Self { inner: Arc::new(inner), routes: KnownRoutes::Unknown }
     }
 
     /// The guard of an app whose routes were held against its plan.
     #[cfg(feature = "axum")]
-    pub(super) fn of_known_routes(self) -> Self {
-        Self { knows_routes: true, ..self }
+    pub(super) fn of_listed_routes(self) -> Self {
+        Self { routes: KnownRoutes::Listed, ..self }
     }
 
-    pub(super) const fn knows_routes(&self) -> bool {
-        self.knows_routes
+    /// The guard around a router.
+    #[cfg(feature = "axum")]
+    pub(super) fn of_router(self, map: RouterMap) -> Self {
+        Self { routes: KnownRoutes::Asked(map), ..self }
     }
 
     /// The plan.
@@ -173,9 +222,9 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     /// a caller who is not needed and not known; of what stops the request [`Stop::answer`] is what the client is told.
     ///
     /// On an open route a credential that is not accepted is left aside, so that a client with an expired token can
-    /// still sign in.
+    /// still sign in. Whatever stops the request is one event in the log.
     pub fn decide<R: RequestHead>(&self, request: &R, now: Timestamp) -> Deciding<C> {
-        self.inner.decide(request, self.knows_routes, now)
+        self.inner.decide(request, &self.routes, now)
     }
 }
 
@@ -185,27 +234,57 @@ struct Identified<C> {
     keys: Vec<ApiKeyHash>,
 }
 
+/// Why the caller of a request is not accepted, and who it would be where a token was accepted before.
+struct NotAccepted<C> {
+    refusal: Refusal,
+    who: Option<Caller<C>>,
+}
+
+impl<C> From<Refusal> for NotAccepted<C> {
+    fn from(refusal: Refusal) -> Self {
+        Self { refusal, who: None }
+    }
+}
+
+/// What predicates have said so far.
+#[derive(Default)]
+struct Answers {
+    holds: Vec<(String, bool)>,
+    is_hidden: bool,
+}
+
 impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
-    fn decide(self: &Arc<Self>, request: &dyn RequestHead, knows_routes: bool, now: Timestamp) -> Deciding<C> {
+    fn decide(self: &Arc<Self>, request: &dyn RequestHead, routes: &KnownRoutes, now: Timestamp) -> Deciding<C> {
         if self.is_preflight(request) {
-            return Deciding::ready(Err(Stop::Preflight));
+            return Deciding::ready(Err(self.stopped(request, routes, Stop::Preflight, None)));
         }
         let caller = match self.identify(request, now) {
             Ok(Identified { caller, keys }) if !keys.is_empty() => {
-                let later = self.clone().with_api_keys(request.to_parts(), knows_routes, caller, keys, now);
+                let later = self.clone().with_api_keys(request.to_parts(), routes.clone(), caller, keys, now);
                 return Deciding { state: State::Pending(Box::pin(later)) };
             }
             Ok(Identified { caller, .. }) => Ok(caller.map(|(_, caller)| caller)),
             Err(refusal) => Err(refusal),
         };
-        match self.outcome(request, knows_routes, caller, &[], now) {
+        match self.outcome(request, routes, caller, &Answers::default(), now) {
             Outcome::Passed(caller) => Deciding::ready(Ok(caller)),
             Outcome::Stopped(stop) => Deciding::ready(Err(stop)),
             Outcome::Asks(predicate, caller) => {
-                let later = self.clone().with_predicates(request.to_parts(), knows_routes, predicate, caller, now);
+                let later = self.clone().with_predicates(request.to_parts(), routes.clone(), predicate, caller, now);
                 Deciding { state: State::Pending(Box::pin(later)) }
             }
         }
+    }
+
+    /// What stops the request, once it was logged.
+    fn stopped(&self, request: &dyn RequestHead, routes: &KnownRoutes, stop: Stop, who: Option<&Caller<C>>) -> Stop {
+        let status = stop.answer(&self.realm).status;
+        let in_app = match &stop {
+            Stop::Refused(Refusal::NoRule { .. } | Refusal::NoMethod { .. }) => routes.have(request),
+            _ => InApp::Perhaps,
+        };
+        log::stopped(request, &self.plan, &stop, status, who.map(Caller::token_claims), in_app);
+        stop
     }
 
     /// A preflight comes without credentials ([Fetch section 4.8](https://fetch.spec.whatwg.org/#cors-preflight-fetch)).
@@ -218,7 +297,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     }
 
     /// Finds the credentials and checks the tokens among them: all must be for the same caller.
-    fn identify(&self, request: &dyn RequestHead, now: Timestamp) -> Result<Identified<C>, Refusal> {
+    fn identify(&self, request: &dyn RequestHead, now: Timestamp) -> Result<Identified<C>, NotAccepted<C>> {
         let (mut caller, mut keys) = (None, Vec::new());
         for (source, shown) in self.sources.find(request)? {
             match shown {
@@ -237,53 +316,75 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         token: &[u8],
         proven: Proven<'_>,
         now: Timestamp,
-    ) -> Result<Caller<C>, Refusal> {
+    ) -> Result<Caller<C>, NotAccepted<C>> {
         let checked = self.checker.check_proven(token, proven, now);
         let checked = checked.map_err(|finding| source.explain(token, finding))?;
-        if let Some(gate) = &self.revocations {
-            gate.admits(&checked, now)?;
-        }
+        let admitted = self.revocations.as_ref().map_or(Ok(()), |gate| gate.admits(&checked, now));
         let issuer = checked.claims().issuer();
         let is_own = issuer.is_some() && issuer == self.issuer.as_deref();
-        Ok(Caller::new(checked, is_own, source.kind()))
+        let caller = Caller::new(checked, is_own, source.kind());
+        match admitted {
+            Ok(()) => Ok(caller),
+            Err(refusal) => Err(NotAccepted { refusal, who: Some(caller) }),
+        }
     }
 
     fn outcome(
         &self,
         request: &dyn RequestHead,
-        knows_routes: bool,
-        caller: Result<Option<Caller<C>>, Refusal>,
-        answers: &[(String, bool)],
+        routes: &KnownRoutes,
+        caller: Result<Option<Caller<C>>, NotAccepted<C>>,
+        answers: &Answers,
         now: Timestamp,
     ) -> Outcome<Caller<C>> {
-        let facts = caller.as_ref().ok().and_then(Option::as_ref).map(|caller| caller.facts(answers));
+        let facts = caller.as_ref().ok().and_then(Option::as_ref).map(|caller| caller.facts(&answers.holds));
         let path = request.path();
-        match self.plan.decide(request.method(), path, facts, now) {
-            Verdict::NoRule if knows_routes && facts.is_some() => {
-                let refusal = match self.plan.decide("OPTIONS", path, facts, now) {
+        let verdict = self.plan.decide(request.method(), path, facts, now);
+        let stop: Stop = match verdict {
+            Verdict::NoRule if facts.is_some() && routes.lack(request) => {
+                match self.plan.decide("OPTIONS", path, facts, now) {
                     Verdict::Methods(methods) => Refusal::NoMethod { methods },
                     _ if self.plan.has_path(path) => Refusal::NoRule { signed_in: true },
                     _ => Refusal::NoPath,
-                };
-                Outcome::Stopped(refusal.into())
+                }
+                .into()
             }
-            verdict => Outcome::of(verdict, caller),
-        }
+            Verdict::Open | Verdict::Allowed | Verdict::NeedsPredicate(_) if caller.is_ok() => {
+                return Outcome::of(verdict, caller.map_err(|not| not.refusal));
+            }
+            verdict => {
+                let refused = match &caller {
+                    Ok(caller) => Ok(caller.clone()),
+                    Err(not) => Err(not.refusal.clone()),
+                };
+                match Outcome::of(verdict, refused) {
+                    Outcome::Stopped(Stop::Refused(refusal)) if answers.is_hidden => refusal.hidden().into(),
+                    Outcome::Stopped(stop) => stop,
+                    other => return other,
+                }
+            }
+        };
+        let who = caller.as_ref().map_or_else(|not| not.who.as_ref(), Option::as_ref);
+        Outcome::Stopped(self.stopped(request, routes, stop, who))
     }
 
     async fn with_api_keys(
         self: Arc<Self>,
         parts: Parts,
-        knows_routes: bool,
+        routes: KnownRoutes,
         caller: Option<(Credential, Caller<C>)>,
         keys: Vec<ApiKeyHash>,
         now: Timestamp,
     ) -> Admitted<C> {
-        let caller = self.owners(caller, &keys).await.map(|caller| caller.map(|(_, caller)| caller));
-        match self.outcome(&parts, knows_routes, caller, &[], now) {
+        let who = caller.as_ref().map(|(_, caller)| caller.clone());
+        let caller = match self.owners(caller, &keys).await {
+            Ok(caller) => Ok(caller.map(|(_, caller)| caller)),
+            Err(refusal) => Err(NotAccepted { refusal, who }),
+        };
+        match self.outcome(&parts, &routes, caller, &Answers::default(), now) {
             Outcome::Passed(caller) => Ok(caller),
             Outcome::Stopped(stop) => Err(stop),
-            Outcome::Asks(predicate, caller) => self.with_predicates(parts, knows_routes, predicate, caller, now).await,
+            Outcome::Asks(predicate, caller) => self.with_predicates(parts, routes, predicate, caller, now).await,
         }
     }
 
@@ -306,23 +407,27 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     async fn with_predicates(
         self: Arc<Self>,
         parts: Parts,
-        knows_routes: bool,
+        routes: KnownRoutes,
         mut predicate: String,
         mut caller: Caller<C>,
         now: Timestamp,
     ) -> Admitted<C> {
-        let mut answers: Vec<(String, bool)> = Vec::new();
-        let (mut loaded, mut is_hidden) = (Extensions::new(), false);
+        let mut answers = Answers::default();
+        let mut loaded = Extensions::new();
         loop {
             let request = PredicateRequest::new(parts.clone(), self.plan.parameters_of(parts.path()));
-            let answer = self.predicates.ask(&predicate, caller.clone(), request).await;
-            let answer = answer.map_err(|error| unanswered(&format!("predicate {predicate}"), &*error))?;
-            is_hidden |= answer.hides;
+            let answer = match self.predicates.ask(&predicate, caller.clone(), request).await {
+                Ok(answer) => answer,
+                Err(error) => {
+                    let stop = unanswered(&format!("predicate {predicate}"), &*error).into();
+                    return Err(self.stopped(&parts, &routes, stop, Some(&caller)));
+                }
+            };
+            answers.is_hidden |= answer.hides;
             loaded.extend(answer.loaded);
-            answers.push((predicate, answer.holds));
-            match self.outcome(&parts, knows_routes, Ok(Some(caller)), &answers, now) {
+            answers.holds.push((predicate, answer.holds));
+            match self.outcome(&parts, &routes, Ok(Some(caller)), &answers, now) {
                 Outcome::Passed(caller) => return Ok(caller.map(|caller| caller.with_loaded(loaded))),
-                Outcome::Stopped(Stop::Refused(refusal)) if is_hidden => return Err(refusal.hidden().into()),
                 Outcome::Stopped(stop) => return Err(stop),
                 Outcome::Asks(next, same) => (predicate, caller) = (next, same),
             }
@@ -357,7 +462,7 @@ fn unanswered(what: &str, error: &(dyn std::error::Error + Send + Sync)) -> Refu
 
 impl<C> Clone for Guard<C> {
     fn clone(&self) -> Self {
-        Self { inner: self.inner.clone(), knows_routes: self.knows_routes }
+        Self { inner: self.inner.clone(), routes: self.routes.clone() }
     }
 }
 

@@ -9,6 +9,7 @@ mod credentials;
 mod decide;
 #[cfg(feature = "axum")]
 mod extract;
+mod log;
 #[cfg(feature = "axum")]
 mod partial;
 mod predicate;
@@ -31,6 +32,7 @@ pub use extract::NoCaller;
 pub use partial::PartialGuard;
 pub use predicate::{Answered, PredicateAnswer, PredicateRequest};
 pub use request::RequestHead;
+pub use response::StopCode;
 pub use revocation::WhenSilent;
 #[cfg(feature = "axum")]
 pub use routes::{Routes, RoutesError};

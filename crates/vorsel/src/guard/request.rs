@@ -16,6 +16,11 @@ pub trait RequestHead {
     /// The path as the client sent it, percent-encoded, without the query.
     fn path(&self) -> &str;
 
+    /// The query as the client sent it; the guard reads nothing from it but whether a token was put there by mistake.
+    fn query(&self) -> Option<&str> {
+        None
+    }
+
     /// Gives each value of the header of this name to `each`, in the order received.
     fn header<'r>(&'r self, name: &HeaderName, each: &mut dyn FnMut(&'r [u8]));
 
@@ -75,6 +80,10 @@ impl RequestHead for Parts {
         whole_path(&self.uri, &self.extensions)
     }
 
+    fn query(&self) -> Option<&str> {
+        self.uri.query()
+    }
+
     fn header<'r>(&'r self, name: &HeaderName, each: &mut dyn FnMut(&'r [u8])) {
         each_value(&self.headers, name, each);
     }
@@ -91,6 +100,10 @@ impl<B> RequestHead for Request<B> {
 
     fn path(&self) -> &str {
         whole_path(self.uri(), self.extensions())
+    }
+
+    fn query(&self) -> Option<&str> {
+        self.uri().query()
     }
 
     fn header<'r>(&'r self, name: &HeaderName, each: &mut dyn FnMut(&'r [u8])) {

@@ -1,12 +1,27 @@
 //! The guard's answer as an HTTP response, and as gRPC has it.
 
 use bytes::Bytes;
-use http::header::{ALLOW, AUTHORIZATION, CACHE_CONTROL, CONTENT_TYPE, WWW_AUTHENTICATE};
+use http::header::{ALLOW, CACHE_CONTROL, CONTENT_TYPE, WWW_AUTHENTICATE};
 use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Response, StatusCode, Version};
 use http_body_util::Full;
 use vorsel_core::{Answer, Challenge, Refusal, Stop};
 
-use super::request::RequestHead;
+/// In the extensions of an answer that the guard gave: why the request did not get to its handler. For the app's own layers;
+/// nothing of it crosses the wire.
+///
+/// ```
+/// use vorsel::StopCode;
+///
+/// /// What a layer around the guard may count.
+/// fn code<B>(response: &http::Response<B>) -> Option<&'static str> {
+///     response.extensions().get::<StopCode>().map(|code| code.0)
+/// }
+/// ```
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct StopCode(
+    /// The code as in the log: `no-credential`, `expired`, `rule-not-met`.
+    pub &'static str,
+);
 
 /// The answer as a response. The values are ASCII by the answer's making; one that were not is left out.
 pub(super) fn response(answer: Answer) -> Response<Full<Bytes>> {
@@ -60,43 +75,4 @@ fn challenge(headers: &mut HeaderMap, challenges: &[Challenge]) {
     for value in challenges.iter().filter_map(|challenge| HeaderValue::try_from(challenge.to_string()).ok()) {
         headers.append(WWW_AUTHENTICATE, value);
     }
-}
-
-/// One event for each request that does not reach its handler.
-pub(super) fn log<B>(stop: &Stop, status: u16, request: &Request<B>, knows_routes: bool) {
-    let (code, method, path) = (stop.code(), request.method().as_str(), cut(request.path()));
-    match stop {
-        Stop::Preflight | Stop::Options { .. } => {
-            tracing::debug!(target: "vorsel::guard", code, status, method, path, "{stop}");
-        }
-        // Either the plan lacks a route or somebody tries paths. Where the routes are known, it is the latter.
-        Stop::Refused(Refusal::NoRule { .. }) if !knows_routes => {
-            tracing::error!(target: "vorsel::guard", code, status, method, path, "{stop}");
-        }
-        Stop::Refused(Refusal::Unanswered { .. }) => {
-            tracing::error!(target: "vorsel::guard", code, status, method, path, "{stop}");
-        }
-        Stop::Refused(Refusal::NoCredential) => {
-            let hint = misplaced(request).unwrap_or_default();
-            tracing::info!(target: "vorsel::guard", code, status, method, path, "{stop}{hint}");
-        }
-        _ => tracing::info!(target: "vorsel::guard", code, status, method, path, "{stop}"),
-    }
-}
-
-/// How much of a path a log shows.
-const LONGEST_PATH: usize = 200;
-
-fn cut(path: &str) -> &str {
-    path.char_indices().nth(LONGEST_PATH).map_or(path, |(end, _)| &path[..end])
-}
-
-/// What a request without a credential has where one may have been meant.
-fn misplaced<B>(request: &Request<B>) -> Option<&'static str> {
-    if request.headers().contains_key(AUTHORIZATION) {
-        return Some("; its Authorization header has another scheme than Bearer");
-    }
-    let query = request.uri().query()?;
-    let in_query = query.split('&').any(|pair| pair.starts_with("access_token="));
-    in_query.then_some("; its query has an access_token, which is never read (RFC 9700 section 4.3.2)")
 }

@@ -14,10 +14,15 @@ use http_body_util::{Either, Full};
 use pin_project_lite::pin_project;
 use serde::de::DeserializeOwned;
 use tower_service::Service;
+#[cfg(feature = "axum")]
+use vorsel_core::Refusal;
+use vorsel_core::Stop;
 
 use super::caller::Caller;
 use super::decide::{Admitted, Guard};
-use super::response::{grpc_response, is_grpc, log, response};
+#[cfg(feature = "axum")]
+use super::log;
+use super::response::{StopCode, grpc_response, is_grpc, response};
 
 /// A service behind a [`Guard`].
 pub struct Guarded<S, C> {
@@ -115,18 +120,35 @@ impl<C: Send + Sync + 'static> Guard<C> {
                 }
                 Ok(request)
             }
-            Err(stop) => {
-                let answer = stop.answer(self.realm());
-                log(&stop, answer.status, &request, self.knows_routes());
-                Err(Box::new(if self.answers_grpc() || is_grpc(&request) {
-                    grpc_response(&stop, answer)
-                } else {
-                    response(answer)
-                }))
-            }
+            Err(stop) => Err(Box::new(self.answer(&stop, &request))),
         }
     }
+
+    fn answer<B>(&self, stop: &Stop, request: &Request<B>) -> Response<Full<Bytes>> {
+        let answer = stop.answer(self.realm());
+        let mut response =
+            if self.answers_grpc() || is_grpc(request) { grpc_response(stop, answer) } else { response(answer) };
+        response.extensions_mut().insert(StopCode(stop.code()));
+        response
+    }
+
+    /// The answer to a request that was let in and then went elsewhere than the plan's entry says.
+    #[cfg(feature = "axum")]
+    pub(super) fn misrouted<B>(&self, request: &Request<B>, problem: &str) -> Response<Full<Bytes>> {
+        let caller = request.extensions().get::<Caller<C>>();
+        let stop = Stop::from(Refusal::NoRule { signed_in: caller.is_some() });
+        let status = stop.answer(self.realm()).status;
+        log::misrouted(request, self.plan(), status, caller.map(Caller::token_claims), problem);
+        let mut answer = self.answer(&stop, request);
+        answer.extensions_mut().insert(Misrouted);
+        answer
+    }
 }
+
+/// In an answer from inside a router, which axum may have added the methods of the path to.
+#[cfg(feature = "axum")]
+#[derive(Clone, Copy)]
+pub(super) struct Misrouted;
 
 pin_project! {
     /// The future of [`Guarded`]: the inner service's, or the guard's own answer.

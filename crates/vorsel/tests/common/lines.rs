@@ -6,6 +6,13 @@ use std::sync::{Arc, Mutex};
 pub(crate) struct Lines(Arc<Mutex<Vec<u8>>>);
 
 impl Lines {
+    /// Collects what this thread logs until the guard is dropped.
+    pub(crate) fn collect(&self) -> tracing::subscriber::DefaultGuard {
+        let writer = self.clone();
+        let log = tracing_subscriber::fmt().with_ansi(false).without_time().with_writer(move || writer.clone());
+        tracing::subscriber::set_default(log.with_max_level(tracing::Level::DEBUG).finish())
+    }
+
     pub(crate) fn text(&self) -> String {
         String::from_utf8(self.0.lock().expect("no panic").clone()).expect("text")
     }

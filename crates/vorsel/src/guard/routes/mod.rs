@@ -1,5 +1,8 @@
 //! The routes of an axum app, checked against the access plan before the first request.
 
+mod gate;
+mod map;
+
 use std::convert::Infallible;
 use std::fmt;
 use std::future::{Future, Ready, ready};
@@ -14,8 +17,10 @@ use http::{Method, Request, Response, StatusCode};
 use serde::de::DeserializeOwned;
 use tower_layer::{Layer, layer_fn};
 use tower_service::Service;
-use vorsel_core::{METHODS, PathPattern, entries_for};
+use vorsel_core::{AccessPlan, METHODS, PathPattern, entries_for};
 
+use self::gate::{Agreement, Gate};
+pub(super) use self::map::{Met, RouterMap};
 use super::app::GuardedApp;
 use super::decide::Guard;
 use crate::under_way::UnderWay;
@@ -45,8 +50,34 @@ use crate::under_way::UnderWay;
 #[must_use]
 pub struct Routes<S = ()> {
     routes: Vec<(String, MethodRouter<S>)>,
+    /// What cannot be listed.
+    router: Option<Router<S>>,
     /// The paths whose requests are carried out, whoever hangs up.
     carried_out: Vec<(String, UnderWay)>,
+}
+
+impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
+    /// Puts the guard around a router as it is: nested routers and services, fallbacks, layers and all. What comes back is served
+    /// as usual. [`Routes::guard`] tells how it is kept closed.
+    ///
+    /// ```
+    /// use axum::{Router, routing::get};
+    /// use vorsel::{AccessPlan, Guard, GuardedApp, NoOwn, Verifier};
+    ///
+    /// # fn app(verifier: Verifier) -> Result<GuardedApp, Box<dyn std::error::Error>> {
+    /// let domes = Router::new().route("/{dome}", get(async || "shut"));
+    /// let router = Router::new().nest("/domes", domes).fallback(async || "a page of the site");
+    /// let plan = AccessPlan::builder().need("GET", "/domes/{dome}", "signed-in").open_fallback("GET", "/").build()?;
+    /// let app = Guard::<NoOwn>::new(verifier, plan)?.router(router)?;
+    /// # Ok(app)
+    /// # } // axum::serve(listener, app), or app.into_make_service_with_connect_info::<SocketAddr>()
+    /// ```
+    ///
+    /// # Errors
+    /// If an entry of the plan has no handler in the router, or the router has another pattern at its paths.
+    pub fn router(self, router: Router) -> Result<GuardedApp, RoutesError> {
+        Routes::new().router(router).guard(self)
+    }
 }
 
 /// What the routes of an app and the access plan do not agree on: every difference at once, a line for each.
@@ -58,7 +89,7 @@ pub struct RoutesError {
 impl<S: Clone + Send + Sync + 'static> Routes<S> {
     /// No routes yet.
     pub const fn new() -> Self {
-        Self { routes: Vec::new(), carried_out: Vec::new() }
+        Self { routes: Vec::new(), router: None, carried_out: Vec::new() }
     }
 
     /// Adds the handlers of a path, as in axum.
@@ -71,6 +102,22 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
     pub fn merge(mut self, other: Self) -> Self {
         self.routes.extend(other.routes);
         self.carried_out.extend(other.carried_out);
+        match other.router {
+            Some(router) => self.router(router),
+            None => self,
+        }
+    }
+
+    /// Adds a router as it is, with all that lies in it: nested routers and services, fallbacks, layers. What it has cannot
+    /// be listed; [`guard`](Self::guard) tells how it is kept closed all the same.
+    ///
+    /// # Panics
+    /// As [`Router::merge`] does, if it and another router clash.
+    pub fn router(mut self, router: Router<S>) -> Self {
+        self.router = Some(match self.router {
+            Some(known) => known.merge(router),
+            None => router,
+        });
         self
     }
 
@@ -80,7 +127,10 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
         let whole = |path: String| if path == "/" { prefix.to_owned() } else { format!("{prefix}{path}") };
         self.routes.extend(other.routes.into_iter().map(|(path, handlers)| (whole(path), handlers)));
         self.carried_out.extend(other.carried_out.into_iter().map(|(path, under_way)| (whole(path), under_way)));
-        self
+        match other.router {
+            Some(router) => self.router(Router::new().nest(prefix, router)),
+            None => self,
+        }
     }
 
     /// What comes to this path is carried out from the call on.
@@ -99,13 +149,15 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
         <L::Service as Service<Request<Body>>>::Future: Send + 'static,
     {
         let wrap = |(path, handlers): (String, MethodRouter<S>)| (path, handlers.layer(layer.clone()));
-        Self { routes: self.routes.into_iter().map(wrap).collect(), ..self }
+        let router = self.router.map(|router| router.layer(layer.clone()));
+        Self { routes: self.routes.into_iter().map(wrap).collect(), router, ..self }
     }
 
     /// Gives the handlers their state.
     pub fn with_state<S2>(self, state: S) -> Routes<S2> {
         let with_state = |(path, handlers): (String, MethodRouter<S>)| (path, handlers.with_state(state.clone()));
-        Routes { routes: self.routes.into_iter().map(with_state).collect(), carried_out: self.carried_out }
+        let router = self.router.map(|router| router.with_state(state.clone()));
+        Routes { routes: self.routes.into_iter().map(with_state).collect(), router, carried_out: self.carried_out }
     }
 
     /// The routes as a router that nothing guards, for an app that puts the guard around it itself.
@@ -113,57 +165,51 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
     /// # Panics
     /// As axum's router does, if two paths clash or one cannot be read.
     pub fn into_unguarded_router(self) -> Router<S> {
-        self.routes.into_iter().fold(Router::new(), |router, (path, handlers)| router.route(&path, handlers))
+        let router = self.router.unwrap_or_default();
+        self.routes.into_iter().fold(router, |router, (path, handlers)| router.route(&path, handlers))
     }
 }
 
 impl Routes {
     /// Puts the guard around all routes, if they are those of its plan.
     ///
+    /// What lies in a [`router`](Self::router) cannot be listed. So every entry of the plan is tried on it before the first
+    /// request, without running a handler; and whatever axum routes later is let in only by the entry that has the very pattern
+    /// that axum met. An entry with a wider pattern does not cover it, and an entry for a fallback covers that fallback alone.
+    /// A route that has no entry is refused, with an error in the log at its first request.
+    ///
     /// # Errors
     /// If a handler has no entry in the plan, or an entry has no handler; and if a path is wrong or there twice.
-    pub fn guard<C>(self, guard: Guard<C>) -> Result<GuardedApp, RoutesError>
+    pub fn guard<C>(mut self, guard: Guard<C>) -> Result<GuardedApp, RoutesError>
     where
         C: DeserializeOwned + Send + Sync + 'static,
     {
         let mut problems = Vec::new();
         let served = self.served(&mut problems);
-        let plan = guard.plan();
-        for Served { path, example, methods, .. } in &served {
-            let has_entry = |method: &&str| plan.route_of(method, example).is_some();
-            if methods.is_empty() {
-                // A handler for any method is for those that the plan names.
-                if !METHODS.iter().any(has_entry) {
-                    problems
-                        .push(format!("{path} has a handler for any method, but the access plan has no entry for it"));
-                }
-                continue;
-            }
-            for method in methods.iter().filter(|method| !has_entry(method)) {
-                problems.push(format!("{method} {path} has a handler, but no entry in the access plan"));
-            }
+        let carried_out = std::mem::take(&mut self.carried_out);
+        let Some(router) = self.router.take() else {
+            compare(guard.plan(), &served, &mut problems);
+            return done(problems, || {
+                // Without a state, axum would make each handler into a route again for every request.
+                GuardedApp::new(guard.of_listed_routes(), self.into_unguarded_router().with_state(()), carried_out)
+            });
+        };
+        clashes(&served, &RouterMap::of(&router), &mut problems);
+        if !problems.is_empty() {
+            return Err(RoutesError { problems });
         }
-        for entry in plan.routes() {
-            let pattern = PathPattern::read(entry.path());
-            let serves = |served: &Served| {
-                let meets = served.pattern.same_form(&pattern)
-                    || plan.route_of(entry.method(), &served.example).is_some_and(|route| route == entry);
-                // A layer inside the guard may answer OPTIONS for every path.
-                let answers_any = served.methods.is_empty() || entry.method() == "OPTIONS";
-                meets && (answers_any || entries_for(entry.method()).any(|method| served.methods.contains(&method)))
-            };
-            if !served.iter().any(serves) {
-                let (method, path) = (entry.method(), entry.path());
-                problems.push(format!("{method} {path} has an entry in the access plan, but no handler"));
-            }
+        self.router = Some(router);
+        let router = self.into_unguarded_router().with_state(());
+        let agreement = Agreement::of(guard.plan(), RouterMap::of(&router), &mut problems);
+        for Served { path, methods, .. } in &served {
+            let has_entry = |method: &&str| agreement.has_entry(guard.plan(), method, path);
+            problems.extend(without_entry(path, methods, has_entry));
         }
-        if problems.is_empty() {
-            // Without a state, axum would make each handler into a route again for every request.
-            let carried_out = self.carried_out.clone();
-            let router = self.into_unguarded_router().with_state(());
-            return Ok(GuardedApp::new(guard.of_known_routes(), router, carried_out));
-        }
-        Err(RoutesError { problems })
+        done(problems, || {
+            let guard = guard.of_router(agreement.map.clone());
+            let gate = Gate { guard: guard.clone(), agreement: agreement.into() };
+            GuardedApp::new(guard, router.layer(gate).with_state(()), carried_out)
+        })
     }
 
     /// Which methods each path has handlers for.
@@ -187,6 +233,71 @@ impl Routes {
             served.push(Served { path: path.clone(), example: pattern.example(), pattern, methods });
         }
         served
+    }
+}
+
+fn done(problems: Vec<String>, app: impl FnOnce() -> GuardedApp) -> Result<GuardedApp, RoutesError> {
+    if problems.is_empty() { Ok(app()) } else { Err(RoutesError { problems }) }
+}
+
+/// The handlers of a path that have no entry.
+fn without_entry(path: &str, methods: &[&'static str], has_entry: impl Fn(&&str) -> bool) -> Vec<String> {
+    if methods.is_empty() {
+        // A handler for any method is for those that the plan names.
+        let is_closed = !METHODS.iter().any(has_entry);
+        let problem = format!("{path} has a handler for any method, but the access plan has no entry for it");
+        return is_closed.then_some(problem).into_iter().collect();
+    }
+    let without = methods.iter().filter(|method| !has_entry(method));
+    without.map(|method| format!("{method} {path} has a handler, but no entry in the access plan")).collect()
+}
+
+/// What listed routes and the plan do not agree on.
+fn compare(plan: &AccessPlan, served: &[Served], problems: &mut Vec<String>) {
+    for Served { path, example, methods, .. } in served {
+        let has_entry = |method: &&str| plan.route_of(method, example).is_some_and(|entry| !entry.is_fallback());
+        problems.extend(without_entry(path, methods, has_entry));
+    }
+    for entry in plan.routes() {
+        let (method, path) = (entry.method(), entry.path());
+        if entry.is_fallback() {
+            if path.ends_with('}') {
+                let problem = "has an entry for a fallback in the access plan, but listed routes have none";
+                problems.push(format!("{method} {path} {problem}; see Routes::router"));
+            }
+            continue;
+        }
+        let pattern = PathPattern::read(path);
+        let serves = |served: &Served| {
+            let meets = served.pattern.same_form(&pattern)
+                || plan.route_of(method, &served.example).is_some_and(|route| route == entry);
+            // A layer inside the guard may answer OPTIONS for every path.
+            let answers_any = served.methods.is_empty() || method == "OPTIONS";
+            meets && (answers_any || entries_for(method).any(|method| served.methods.contains(&method)))
+        };
+        if !served.iter().any(serves) {
+            problems.push(format!("{method} {path} has an entry in the access plan, but no handler"));
+        }
+    }
+}
+
+/// Listed routes that a router beside them has, too.
+fn clashes(served: &[Served], map: &RouterMap, problems: &mut Vec<String>) {
+    for Served { path, example, pattern, methods } in served {
+        let tried = if methods.is_empty() { &METHODS[..] } else { methods };
+        for method in tried {
+            match map.at(method, example) {
+                Met::Routed { pattern: met, has_method: true } if *met == **path => {
+                    problems.push(format!("{method} {path} has two handlers"));
+                }
+                Met::Routed { pattern: met, .. } if *met == **path => {}
+                Met::Routed { pattern: met, .. } if pattern.same_form(&PathPattern::read(&met)) => {
+                    problems.push(format!("the path {path:?} cannot be used: the router has {met:?} there"));
+                    break;
+                }
+                _ => {}
+            }
+        }
     }
 }
 
@@ -245,7 +356,9 @@ impl<S: Clone + Send + Sync + 'static> Default for Routes<S> {
 
 impl<S> fmt::Debug for Routes<S> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_list().entries(self.routes.iter().map(|(path, _)| path)).finish()
+        let mut list = f.debug_list();
+        list.entries(self.routes.iter().map(|(path, _)| path));
+        if self.router.is_some() { list.finish_non_exhaustive() } else { list.finish() }
     }
 }
 

@@ -1,0 +1,215 @@
+//! The inner half of a guard around an axum router: what was let in must be what axum has routed.
+
+use std::collections::BTreeMap;
+use std::convert::Infallible;
+use std::future::{Future, Ready, ready};
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll};
+
+use axum::body::Body;
+use axum::extract::MatchedPath;
+use axum::routing::Route;
+use http::{Request, Response};
+use pin_project_lite::pin_project;
+use tower_layer::Layer;
+use tower_service::Service;
+use vorsel_core::{AccessPlan, PathPattern};
+
+use super::map::{Met, RouterMap, pattern_of};
+use crate::guard::decide::Guard;
+use crate::guard::request::RequestHead;
+
+/// Which pattern of the router is which of the plan, found out before the first request.
+pub(super) struct Agreement {
+    pub(super) map: RouterMap,
+    /// Patterns of the plan, by those of the router that are the same under other names of parameters.
+    renamed: BTreeMap<Arc<str>, String>,
+    /// The numbers of the fallbacks that an entry is for, by the entry's pattern.
+    fallbacks: BTreeMap<String, usize>,
+}
+
+impl Agreement {
+    /// Looks every entry of the plan up in the router; says which of them have no handler.
+    pub(super) fn of(plan: &AccessPlan, map: RouterMap, problems: &mut Vec<String>) -> Self {
+        let mut agreement = Self { map, renamed: BTreeMap::new(), fallbacks: BTreeMap::new() };
+        for entry in plan.routes() {
+            let (method, path) = (entry.method(), entry.path());
+            let pattern = PathPattern::read(path);
+            if entry.is_fallback() {
+                match agreement.fallback(method, path) {
+                    Some(number) => drop(agreement.fallbacks.insert(path.to_owned(), number)),
+                    None if path.ends_with('}') => problems.push(format!(
+                        "{method} {path} has an entry for a fallback in the access plan, but the router has none there"
+                    )),
+                    None => {}
+                }
+                continue;
+            }
+            match agreement.map.at(method, &pattern.example()) {
+                Met::Routed { pattern: met, has_method } if pattern.same_form(&PathPattern::read(&met)) => {
+                    if *met != *path {
+                        agreement.renamed.insert(met, path.to_owned());
+                    }
+                    // A layer inside the guard may answer OPTIONS for every path.
+                    if !has_method && method != "OPTIONS" {
+                        problems.push(format!("{method} {path} has an entry in the access plan, but no handler"));
+                    }
+                }
+                Met::Routed { pattern: met, .. } => problems.push(format!(
+                    "{method} {path} has an entry in the access plan, but the router has another pattern there: {met}"
+                )),
+                Met::Fallback(_) | Met::Nothing => {
+                    let hint = if pattern.parameters().count() > 0 && path.ends_with('}') {
+                        "; what a fallback gets takes fallback = true"
+                    } else {
+                        ""
+                    };
+                    problems.push(format!("{method} {path} has an entry in the access plan, but no handler{hint}"));
+                }
+            }
+        }
+        agreement
+    }
+
+    /// The number of the fallback that an entry is for: that of the router which lies right there, not of one further out or
+    /// further in. axum does not tell which fallback is whose, so paths beside the one meant are tried.
+    fn fallback(&self, method: &str, path: &str) -> Option<usize> {
+        const ANY: &str = "/%7Fany";
+        let (prefix, is_bare) = path.strip_suffix("/{*fallback}").map_or((path, true), |prefix| (prefix, false));
+        let segments: Vec<&str> = prefix.split('/').skip(1).collect();
+        let number = |segments: &[&str], rest: &str| {
+            let path: String = segments.iter().map(|segment| format!("/{segment}")).collect();
+            match self.map.at(method, &format!("{}{rest}", PathPattern::read(&path).example().trim_end_matches('/'))) {
+                Met::Fallback(number) => Some(number),
+                _ => None,
+            }
+        };
+        let (below, own_path) = (number(&segments, ANY), if is_bare { "" } else { ANY });
+        let bare = if prefix.len() < 2 { self.bare(method) } else { number(&segments, "") };
+        let (own, beside) = if is_bare { (bare?, below) } else { (below?, bare) };
+        let deep = number(&segments, &ANY.repeat(2));
+        let elsewhere = |at: usize| {
+            let mut others = segments.clone();
+            others[at] = "%7Fother";
+            number(&others, own_path) == Some(own)
+        };
+        let is_fixed = |at: &usize| !segments[*at].is_empty() && !segments[*at].contains('{');
+        let is_own = beside != Some(own)
+            && (is_bare || deep == Some(own))
+            && !(0..segments.len()).filter(is_fixed).any(elsewhere);
+        is_own.then_some(own)
+    }
+
+    fn bare(&self, method: &str) -> Option<usize> {
+        match self.map.at(method, "/") {
+            Met::Fallback(number) => Some(number),
+            _ => None,
+        }
+    }
+
+    /// Whether what is routed by this pattern has the entry with the very same one.
+    pub(super) fn has_entry(&self, plan: &AccessPlan, method: &str, pattern: &str) -> bool {
+        plan.route_of(method, &PathPattern::read(pattern).example()).is_some_and(|entry| self.is_same(pattern, entry))
+    }
+
+    /// Whether the plan's entry for this request is the one of what axum has routed it to; else what is wrong.
+    fn holds(&self, plan: &AccessPlan, request: &Request<Body>) -> Result<(), String> {
+        let (method, path) = (RequestHead::method(request), RequestHead::path(request));
+        let Some(entry) = plan.route_of(method, path) else {
+            return Err("no entry for it in the access plan".to_owned());
+        };
+        let other = |met: &str| {
+            let kind = if entry.is_fallback() { " for a fallback" } else { "" };
+            Err(format!("an entry for {met} in the access plan, but found that of {}{kind}", entry.path()))
+        };
+        if let Some(matched) = request.extensions().get::<MatchedPath>() {
+            return if self.is_same(matched.as_str(), entry) { Ok(()) } else { other(matched.as_str()) };
+        }
+        match pattern_of(request.extensions()) {
+            Some(matched) if self.is_same(&matched, entry) => Ok(()),
+            Some(matched) => other(&matched),
+            None => match (self.map.at(method, path), self.fallbacks.get(entry.path())) {
+                (Met::Fallback(met), Some(number)) if met == *number && entry.is_fallback() => Ok(()),
+                _ => other("this fallback"),
+            },
+        }
+    }
+
+    fn is_same(&self, matched: &str, entry: &vorsel_core::Route) -> bool {
+        let known = || self.renamed.get(matched).is_some_and(|renamed| renamed == entry.path());
+        !entry.is_fallback() && (matched == entry.path() || known())
+    }
+}
+
+/// A layer on everything in the router.
+pub(super) struct Gate<C> {
+    pub(super) guard: Guard<C>,
+    pub(super) agreement: Arc<Agreement>,
+}
+
+/// One of the router's services behind the gate.
+pub(super) struct Gated<C> {
+    gate: Gate<C>,
+    inner: Route,
+}
+
+pin_project! {
+    #[project = GatedProjection]
+    pub(super) enum GatedFuture {
+        Passed { #[pin] future: <Route as Service<Request<Body>>>::Future },
+        Stopped { #[pin] answer: Ready<Result<Response<Body>, Infallible>> },
+    }
+}
+
+impl<C> Layer<Route> for Gate<C> {
+    type Service = Gated<C>;
+
+    fn layer(&self, inner: Route) -> Gated<C> {
+        Gated { gate: self.clone(), inner }
+    }
+}
+
+impl<C: Send + Sync + 'static> Service<Request<Body>> for Gated<C> {
+    type Response = Response<Body>;
+    type Error = Infallible;
+    type Future = GatedFuture;
+
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
+        Service::<Request<Body>>::poll_ready(&mut self.inner, context)
+    }
+
+    fn call(&mut self, request: Request<Body>) -> GatedFuture {
+        let Gate { guard, agreement } = &self.gate;
+        match agreement.holds(guard.plan(), &request) {
+            Ok(()) => GatedFuture::Passed { future: self.inner.call(request) },
+            Err(problem) => {
+                let answer = guard.misrouted(&request, &problem).map(Body::new);
+                GatedFuture::Stopped { answer: ready(Ok(answer)) }
+            }
+        }
+    }
+}
+
+impl Future for GatedFuture {
+    type Output = Result<Response<Body>, Infallible>;
+
+    fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
+        match self.project() {
+            GatedProjection::Passed { future } => future.poll(context),
+            GatedProjection::Stopped { answer } => answer.poll(context),
+        }
+    }
+}
+
+impl<C> Clone for Gate<C> {
+    fn clone(&self) -> Self {
+        Self { guard: self.guard.clone(), agreement: self.agreement.clone() }
+    }
+}
+
+impl<C> Clone for Gated<C> {
+    fn clone(&self) -> Self {
+        Self { gate: self.gate.clone(), inner: self.inner.clone() }
+    }
+}

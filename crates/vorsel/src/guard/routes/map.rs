@@ -1,0 +1,123 @@
+//! What an axum router would do with a request, found out without running any of its handlers.
+
+use std::convert::Infallible;
+use std::future::{Future, Ready, ready};
+use std::pin::pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::task::{Context, Poll, Waker};
+
+use axum::Router;
+use axum::body::Body;
+use axum::extract::MatchedPath;
+use axum::routing::{Route, any_service};
+use http::header::ALLOW;
+use http::{Extensions, Method, Request, Response, Uri};
+use tower_layer::layer_fn;
+use tower_service::Service;
+
+/// A router with stand-ins in the place of its handlers, fallbacks and nested services.
+#[derive(Clone)]
+pub(in crate::guard) struct RouterMap {
+    router: Router,
+}
+
+/// Where a request ends up.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(in crate::guard) enum Met {
+    /// At what is routed by this pattern; a nested service has one that takes the rest of the path.
+    Routed {
+        pattern: Arc<str>,
+        /// Whether the method has a handler there.
+        has_method: bool,
+    },
+    /// At a fallback, the one with this number.
+    Fallback(usize),
+    /// Nowhere: the method or the path is none.
+    Nothing,
+}
+
+/// Put into its answer by a stand-in.
+#[derive(Clone)]
+struct Mark {
+    number: usize,
+    pattern: Option<Arc<str>>,
+}
+
+/// Answers in the place of a handler.
+#[derive(Clone)]
+struct StandIn {
+    number: usize,
+}
+
+impl Service<Request<Body>> for StandIn {
+    type Response = Response<Body>;
+    type Error = Infallible;
+    type Future = Ready<Result<Response<Body>, Infallible>>;
+
+    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
+        Poll::Ready(Ok(()))
+    }
+
+    fn call(&mut self, request: Request<Body>) -> Self::Future {
+        let mut response = Response::new(Body::empty());
+        let pattern = pattern_of(request.extensions());
+        response.extensions_mut().insert(Mark { number: self.number, pattern });
+        ready(Ok(response))
+    }
+}
+
+impl RouterMap {
+    pub(super) fn of(router: &Router) -> Self {
+        let count = Arc::new(AtomicUsize::new(0));
+        let stand_in = layer_fn(move |_: Route| StandIn { number: count.fetch_add(1, Ordering::Relaxed) });
+        // With its state each stand-in is made once, and keeps its number.
+        Self { router: router.clone().layer(stand_in).with_state(()) }
+    }
+
+    pub(in crate::guard) fn at(&self, method: &str, path: &str) -> Met {
+        let (Ok(method), Ok(uri)) = (Method::try_from(method), Uri::try_from(path)) else { return Met::Nothing };
+        let mut request = Request::new(Body::empty());
+        (*request.method_mut(), *request.uri_mut()) = (method, uri);
+        let Some(response) = at_once(&mut self.router.clone(), request) else { return Met::Nothing };
+        match response.extensions().get::<Mark>() {
+            None => Met::Nothing,
+            Some(Mark { number, pattern: None }) => Met::Fallback(*number),
+            // axum names the methods that have a handler where the one asked for has none.
+            Some(Mark { pattern: Some(pattern), .. }) => {
+                Met::Routed { pattern: pattern.clone(), has_method: !response.headers().contains_key(ALLOW) }
+            }
+        }
+    }
+}
+
+fn at_once(router: &mut Router, request: Request<Body>) -> Option<Response<Body>> {
+    match pin!(router.call(request)).poll(&mut Context::from_waker(Waker::noop())) {
+        Poll::Ready(Ok(response)) => Some(response),
+        Poll::Pending => None,
+    }
+}
+
+/// The pattern by which axum has routed a request, nothing for one that a fallback gets.
+pub(super) fn pattern_of(extensions: &Extensions) -> Option<Arc<str>> {
+    match extensions.get::<MatchedPath>() {
+        Some(matched) => Some(matched.as_str().into()),
+        None => nested_service(extensions.clone()),
+    }
+}
+
+/// axum does not tell the pattern of a nested service; but a router inside of one is told the beginning of its own.
+fn nested_service(extensions: Extensions) -> Option<Arc<str>> {
+    const INNER: &str = "/inner";
+    let tell = axum::handler::HandlerWithoutStateExt::into_service(async |path: MatchedPath| {
+        let mut response = Response::new(Body::empty());
+        response.extensions_mut().insert(path);
+        response
+    });
+    let mut request = Request::new(Body::empty());
+    (*request.uri_mut(), *request.extensions_mut()) = (Uri::from_static(INNER), extensions);
+    let response = at_once(&mut Router::new().route(INNER, any_service(tell)), request)?;
+    let whole = response.extensions().get::<MatchedPath>()?.as_str();
+    let prefix = whole.strip_suffix(INNER)?;
+    (!prefix.is_empty()).then(|| format!("{prefix}/{{*rest}}").into())
+}
