@@ -21,19 +21,9 @@ impl Failure {
     }
 }
 
-impl<E: Error> From<E> for Failure {
+impl<E: Error + 'static> From<E> for Failure {
     fn from(error: E) -> Self {
-        let mut messages = vec![error.to_string()];
-        let mut cause = error.source();
-        while let Some(error) = cause {
-            // Some errors repeat their cause in their own message.
-            let message = error.to_string();
-            if !messages.iter().any(|said| said.contains(&message)) {
-                messages.push(message);
-            }
-            cause = error.source();
-        }
-        Self(messages)
+        Self(vec![vorsel::with_causes(&error)])
     }
 }
 

@@ -6,6 +6,7 @@
 //! re-exports what is here.
 
 mod answer;
+mod causes;
 mod credential;
 mod encoding;
 mod finding;
@@ -20,6 +21,7 @@ mod token;
 mod verify;
 
 pub use answer::{Answer, Challenge, Outcome, Refusal, Stop, problem};
+pub use causes::with_causes;
 pub use credential::{Credential, CredentialError, Credentials};
 pub use encoding::{JsonError, Object, base64url};
 pub use finding::{Check, Finding};

@@ -51,7 +51,7 @@ mod waiting;
 
 pub use access::{AccessTokens, AccessTokensBuilder, IssueTokenError, Issued, RevokeError, SetUpError};
 pub use admission::{Admission, AdmissionError, Grant};
-pub use checker::Checker;
+pub use checker::{Checker, IntoChecker};
 pub use clock::{Clock, SystemClock, now};
 pub use guard::{
     Admitted, Answered, ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys, Caller, Deciding, Guard,

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use vorsel_core::{AccessPlan, PlanError};
 
 /// Why there is no access plan: an app without one does not start.
-#[derive(Debug, thiserror::Error)]
+#[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum PlanFileError {
     /// The file cannot be read.
@@ -21,6 +21,8 @@ pub enum PlanFileError {
     #[error(transparent)]
     Plan(#[from] PlanError),
 }
+
+vorsel_core::readable_debug!(PlanFileError);
 
 /// Reads an `access.toml`. For a plan that is partly written in Rust see [`PlanBuilder::read`](crate::PlanBuilder::read).
 ///

@@ -5,9 +5,11 @@ use vorsel_core::{SESSION_SECRET_BYTES, SessionSeed, base64url};
 use zeroize::Zeroizing;
 
 /// The operating system gave no randomness.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[derive(Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("the operating system gave no randomness")]
 pub struct RandomError;
+
+vorsel_core::readable_debug!(RandomError);
 
 /// A new id of 128 random bits, for a JWT ID or a session ID.
 ///

@@ -104,12 +104,14 @@ impl fmt::Display for Algorithm {
 }
 
 /// A text that names no algorithm.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error("expected the registered name of a signature algorithm, such as EdDSA or ES256, but found {found}")]
 pub struct AlgorithmError {
     /// The text, escaped and shortened.
     pub found: String,
 }
+
+crate::readable_debug!(AlgorithmError);
 
 impl FromStr for Algorithm {
     type Err = AlgorithmError;

@@ -4,7 +4,7 @@ use super::algorithm::Algorithm;
 use crate::encoding::json::JsonError;
 
 /// Why a key is refused when it is made or read. No variant holds key material.
-#[derive(Debug, thiserror::Error)]
+#[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeyError {
     /// A secret shorter than the hash ([RFC 7518 section 3.2](https://www.rfc-editor.org/rfc/rfc7518#section-3.2)).
@@ -68,6 +68,8 @@ pub enum KeyError {
     #[error("the cryptographic primitive failed")]
     Primitive,
 }
+
+crate::readable_debug!(KeyError);
 
 /// What the primitive says when it fails inside, without its type among ours.
 pub(super) trait OrPrimitive<T> {

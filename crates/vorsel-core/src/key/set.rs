@@ -30,7 +30,7 @@ pub struct SkippedKey {
 }
 
 /// Why a text gives no key set.
-#[derive(Debug, thiserror::Error)]
+#[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeySetError {
     /// Neither JSON nor PEM.
@@ -58,6 +58,8 @@ pub enum KeySetError {
         skipped: Vec<SkippedKey>,
     },
 }
+
+crate::readable_debug!(KeySetError);
 
 /// At most this many keys are tried for one token, so that a token cannot buy work.
 const MAX_CANDIDATES: usize = 4;

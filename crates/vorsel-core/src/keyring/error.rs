@@ -6,7 +6,7 @@ use crate::key::KeyError;
 use crate::time::Timestamp;
 
 /// Why a keyring did not take a step. It is as it was before.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum StepError {
     /// No key of the keyring has this ID.
@@ -97,8 +97,10 @@ pub enum StepError {
     },
 }
 
+crate::readable_debug!(StepError);
+
 /// Why a text is not a keyring.
-#[derive(Debug, thiserror::Error)]
+#[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeyringTextError {
     /// Not a strict JSON object.
@@ -134,3 +136,5 @@ pub enum KeyringTextError {
         source: StepError,
     },
 }
+
+crate::readable_debug!(KeyringTextError);

@@ -5,10 +5,12 @@ use std::ops::Range;
 use std::sync::Arc;
 
 /// Everything that is wrong with a plan.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq)]
 pub struct PlanError {
     pub(super) mistakes: Vec<Mistake>,
 }
+
+crate::readable_debug!(PlanError);
 
 /// One mistake.
 #[derive(Clone, Debug, PartialEq, Eq)]

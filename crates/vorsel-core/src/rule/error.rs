@@ -4,7 +4,7 @@ use std::convert::Infallible;
 use std::ops::Range;
 
 /// A text that is not a rule, with the bytes that are wrong.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error("expected {expected}, but found {found}")]
 pub struct RuleError {
     /// The bytes of the text that are wrong.
@@ -14,6 +14,8 @@ pub struct RuleError {
     /// What is there.
     pub found: String,
 }
+
+crate::readable_debug!(RuleError);
 
 impl RuleError {
     pub(super) fn new(span: Range<usize>, expected: impl Into<String>, found: impl Into<String>) -> Self {

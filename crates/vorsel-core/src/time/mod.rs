@@ -160,12 +160,14 @@ impl<'de> Deserialize<'de> for Timestamp {
 pub struct Lifetime(Duration);
 
 /// A lifetime of less than a second or of more than ten years.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[derive(Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("expected a lifetime from 1 second to 10 years, but found {} s", .found.as_secs_f64())]
 pub struct LifetimeError {
     /// What was asked for.
     pub found: Duration,
 }
+
+crate::readable_debug!(LifetimeError);
 
 impl Lifetime {
     /// Ten years.

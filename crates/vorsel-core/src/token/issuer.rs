@@ -71,7 +71,7 @@ pub struct DraftByClient {
 }
 
 /// Why no token was issued.
-#[derive(Debug, thiserror::Error)]
+#[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum IssueError {
     /// The app's own claims have a member whose name is registered.
@@ -123,6 +123,8 @@ pub enum IssueError {
     #[error("the token could not be signed")]
     Signing(#[from] KeyError),
 }
+
+crate::readable_debug!(IssueError);
 
 impl AccessDraft {
     /// The draft of a token about this subject. What every access token needs is asked for step by step, the audience, the

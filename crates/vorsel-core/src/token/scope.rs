@@ -15,12 +15,14 @@ use crate::finding::quoted;
 pub struct Scopes(String);
 
 /// A text that is not a scope list.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error("expected scopes of visible ASCII (no quote, no backslash) with one space between them, but found {found}")]
 pub struct ScopeError {
     /// The text, escaped and shortened.
     pub found: String,
 }
+
+crate::readable_debug!(ScopeError);
 
 impl ScopeError {
     pub(crate) fn of(text: &str) -> Self {

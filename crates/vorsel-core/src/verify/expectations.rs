@@ -32,12 +32,14 @@ pub(crate) enum ExpectedAudience {
 }
 
 /// A clock skew above the ceiling.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[derive(Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("expected a clock skew of at most {} s, but found {} s", Expectations::LARGEST_SKEW.as_secs(), .found.as_secs_f64())]
 pub struct SkewError {
     /// What was asked for.
     pub found: Duration,
 }
+
+crate::readable_debug!(SkewError);
 
 impl Expectations {
     /// The largest clock skew that can be set: more would be a longer lifetime under another name.

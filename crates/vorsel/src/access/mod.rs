@@ -74,7 +74,7 @@ pub struct AccessTokensBuilder {
 }
 
 /// Why access tokens or sessions cannot be set up like this.
-#[derive(Debug, thiserror::Error)]
+#[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum SetUpError {
     /// A part without which there is nothing to do.
@@ -88,8 +88,10 @@ pub enum SetUpError {
     Lifetime(#[from] KeyStepError),
 }
 
+vorsel_core::readable_debug!(SetUpError);
+
 /// Why no access token was issued.
-#[derive(Debug, thiserror::Error)]
+#[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum IssueTokenError {
     /// The token could not be issued.
@@ -99,6 +101,8 @@ pub enum IssueTokenError {
     #[error(transparent)]
     Random(#[from] RandomError),
 }
+
+vorsel_core::readable_debug!(IssueTokenError);
 
 impl AccessTokensBuilder {
     pub(crate) fn new(name: String, audience: String) -> Self {

@@ -108,6 +108,39 @@ impl<C> Checker<C> {
     }
 }
 
+/// What a guard can check tokens by: a [`Checker`], or a [`Verifier`], whose keys stay as they are.
+///
+/// It is no `Into<Checker<C>>`, so that the compiler finds out by itself which `C` a checker is for that a `let` stands for:
+///
+/// ```
+/// use vorsel::{AccessPlan, Checker, Expectations, Guard, GuardError, KeySet, NoOwn};
+///
+/// fn guard(keys: KeySet, expectations: Expectations, plan: AccessPlan) -> Result<Guard<NoOwn>, GuardError> {
+///     let checker = Checker::new(keys, expectations);
+///     Guard::new(checker, plan)
+/// }
+/// ```
+#[diagnostic::on_unimplemented(
+    message = "a guard cannot check tokens by `{Self}`",
+    note = "hand it a Checker made from keys and expectations, or a Verifier"
+)]
+pub trait IntoChecker<C> {
+    /// The checker.
+    fn into_checker(self) -> Checker<C>;
+}
+
+impl<C> IntoChecker<C> for Checker<C> {
+    fn into_checker(self) -> Self {
+        self
+    }
+}
+
+impl<C> IntoChecker<C> for Verifier {
+    fn into_checker(self) -> Checker<C> {
+        self.into()
+    }
+}
+
 impl<C> From<Verifier> for Checker<C> {
     /// A checker whose keys stay as they are.
     fn from(verifier: Verifier) -> Self {

@@ -16,7 +16,7 @@ use super::credentials::{ApiKeyHeader, CookieSource, Origin, Sources};
 use super::decide::{Guard, Inner, LookUp};
 use super::predicate::{Answered, PredicateAnswer, PredicateRequest, Predicates};
 use super::revocation::{REVOCATIONS_CURRENT, RevocationGate, WhenSilent};
-use crate::checker::Checker;
+use crate::checker::{Checker, IntoChecker};
 use crate::clock::{Clock, SystemClock};
 use crate::revocations::LiveRevocations;
 
@@ -51,10 +51,12 @@ pub struct GuardBuilder<C> {
 }
 
 /// Why a guard cannot do what its plan says: every reason at once, a line for each.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq)]
 pub struct GuardError {
     problems: Vec<String>,
 }
+
+vorsel_core::readable_debug!(GuardError);
 
 impl GuardError {
     /// Each reason.
@@ -78,14 +80,14 @@ impl<C> Guard<C> {
     ///
     /// # Errors
     /// If the plan asks for a predicate, or for another kind of credential: a [`builder`](Self::builder) has room for those.
-    pub fn new(checker: impl Into<Checker<C>>, plan: AccessPlan) -> Result<Self, GuardError> {
+    pub fn new(checker: impl IntoChecker<C>, plan: AccessPlan) -> Result<Self, GuardError> {
         Self::builder(checker, plan).build()
     }
 
     /// A guard that knows other credentials too, or predicates of the app's own.
-    pub fn builder(checker: impl Into<Checker<C>>, plan: AccessPlan) -> GuardBuilder<C> {
+    pub fn builder(checker: impl IntoChecker<C>, plan: AccessPlan) -> GuardBuilder<C> {
         GuardBuilder {
-            checker: checker.into(),
+            checker: checker.into_checker(),
             plan,
             sources: Sources::new(),
             keys: None,

@@ -12,7 +12,9 @@ use http::header::{ACCESS_CONTROL_REQUEST_METHOD, ORIGIN};
 use http::request::Parts;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
-use vorsel_core::{AccessPlan, Checked, Credential, NoOwn, Outcome, Proven, Refusal, Stop, Timestamp, Verdict};
+use vorsel_core::{
+    AccessPlan, Checked, Credential, NoOwn, Outcome, Proven, Refusal, Stop, Timestamp, Verdict, with_causes,
+};
 
 use super::api_key::{ApiKeyHash, ApiKeys};
 use super::caller::Caller;
@@ -450,14 +452,8 @@ fn joined<C>(
     }
 }
 
-fn unanswered(what: &str, error: &(dyn std::error::Error + Send + Sync)) -> Refusal {
-    let mut reason = error.to_string();
-    let mut source = error.source();
-    while let Some(error) = source {
-        reason.push_str(&format!(": {error}"));
-        source = error.source();
-    }
-    Refusal::Unanswered { what: what.to_owned(), reason }
+fn unanswered(what: &str, error: &(dyn std::error::Error + Send + Sync + 'static)) -> Refusal {
+    Refusal::Unanswered { what: what.to_owned(), reason: with_causes(error) }
 }
 
 impl<C> Clone for Guard<C> {

@@ -9,7 +9,7 @@ use crate::random::RandomError;
 use crate::store::StoreError;
 
 /// Why a key file cannot be used.
-#[derive(Debug, thiserror::Error)]
+#[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeyFileError {
     /// A file could not be read or made.
@@ -48,6 +48,8 @@ pub enum KeyFileError {
     },
 }
 
+vorsel_core::readable_debug!(KeyFileError);
+
 impl KeyFileError {
     pub(super) fn io(path: &Path, action: &'static str) -> impl FnOnce(io::Error) -> Self {
         let path = path.to_owned();
@@ -56,7 +58,7 @@ impl KeyFileError {
 }
 
 /// Why keys in the store cannot be used.
-#[derive(Debug, thiserror::Error)]
+#[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeyStoreError {
     /// The store failed.
@@ -102,8 +104,10 @@ pub enum KeyStoreError {
     },
 }
 
+vorsel_core::readable_debug!(KeyStoreError);
+
 /// Why a keyring is as it was before.
-#[derive(Debug, thiserror::Error)]
+#[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeyStepError {
     /// The step is not safe, or not possible.
@@ -121,3 +125,5 @@ pub enum KeyStepError {
     )]
     InStore,
 }
+
+vorsel_core::readable_debug!(KeyStepError);

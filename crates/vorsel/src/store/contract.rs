@@ -241,13 +241,15 @@ pub struct FeedPage {
 }
 
 /// The store could not do what it was asked. Nothing was half done.
-#[derive(Clone, Debug, thiserror::Error)]
+#[derive(Clone, thiserror::Error)]
 #[error("the session store failed to {action}")]
 pub struct StoreError {
     action: &'static str,
     source: Arc<dyn Error + Send + Sync>,
     retryable: bool,
 }
+
+vorsel_core::readable_debug!(StoreError);
 
 impl StoreError {
     /// The store failed to `action`, "load a session" for instance, because of `source`.

@@ -3,9 +3,11 @@
 use std::fmt;
 
 /// Why a text is not a strict JSON object.
-#[derive(Debug, thiserror::Error)]
+#[derive(thiserror::Error)]
 #[error("expected one JSON object, but found {0}")]
 pub struct JsonError(#[from] serde_json::Error);
+
+crate::readable_debug!(JsonError);
 
 impl JsonError {
     /// What was found instead, where the sentence around it says what was expected.

@@ -81,10 +81,12 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
 }
 
 /// What the routes of an app and the access plan do not agree on: every difference at once, a line for each.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq)]
 pub struct RoutesError {
     problems: Vec<String>,
 }
+
+vorsel_core::readable_debug!(RoutesError);
 
 impl<S: Clone + Send + Sync + 'static> Routes<S> {
     /// No routes yet.
