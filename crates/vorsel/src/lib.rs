@@ -32,6 +32,7 @@
 
 mod access;
 mod admission;
+mod audit;
 mod checker;
 mod clock;
 #[cfg(feature = "axum")]

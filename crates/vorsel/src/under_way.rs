@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use tokio::runtime::Handle;
 use tokio::sync::watch;
+use tracing::Instrument;
 
 /// Counts the work that nobody waits for any more.
 #[derive(Clone, Debug, Default)]
@@ -22,9 +23,9 @@ pub(crate) struct CarriedOut<T: 'static> {
 const LONGEST: Duration = Duration::from_secs(60);
 
 impl UnderWay {
-    /// Carries it out, and gives what came of it to whoever is still there.
+    /// Carries it out, and gives what came of it to whoever is still there. What it logs stands in the span of the request.
     pub(crate) fn carried_out<T>(&self, work: impl Future<Output = T> + Send + 'static) -> CarriedOut<T> {
-        CarriedOut { work: Some(Box::pin(work)), under_way: self.clone() }
+        CarriedOut { work: Some(Box::pin(work.in_current_span())), under_way: self.clone() }
     }
 
     /// Waits until there is no work that nobody waits for.

@@ -31,23 +31,26 @@ fn errors_of_set_up_read_the_same_under_debug_with_every_cause() {
     let nowhere = Path::new("/nowhere/access.toml");
     for ((display, debug), words) in [
         (shown(load_plan(nowhere)), &["/nowhere/access.toml", "No such file"][..]),
-        (shown(load_plan(file("a.toml", "[[route]]"))), &["a.toml:1:3: unknown member \"route\"; did you mean \"routes\"?"]),
+        (
+            shown(load_plan(file("a.toml", "[[route]]"))),
+            &["a.toml:1:3: unknown member \"route\"; did you mean \"routes\"?"],
+        ),
         (shown(plan("role obsrver")), &["unknown role \"obsrver\""]),
         (shown(guard("predicate owns-dome")), &["the access plan asks for predicate owns-dome"]),
         (
             shown(Routes::new().guard(guard("signed-in").expect("a guard"))),
             &["GET /dome has an entry in the access plan, but no handler"],
         ),
-        (shown(LiveKeyring::in_file(&exposed, || unreachable!("the file is there"))), &["ring.json holds no usable keyring", "expected"]),
+        (
+            shown(LiveKeyring::in_file(&exposed, || unreachable!("the file is there"))),
+            &["ring.json holds no usable keyring", "expected"],
+        ),
         (shown(IssuerKeys::in_folder("/proc/nothing/keys")), &["the key file", "No such file"]),
         (shown(KeySet::read("no keys")), &["expected"]),
         (shown(AccessTokens::builder("https://id.skarnhill.test", "https://api.skarnhill.test").build()), &["keys"]),
         (shown(Scopes::parse("a\"b")), &["expected"]),
         (shown(Lifetime::try_from(std::time::Duration::ZERO)), &["expected"]),
-        (
-            shown(Expectations::access("a", "b").skew(std::time::Duration::from_secs(86_400))),
-            &["expected"],
-        ),
+        (shown(Expectations::access("a", "b").skew(std::time::Duration::from_secs(86_400))), &["expected"]),
         (
             shown::<()>(Err(StoreError::new("load a session", std::io::Error::other("connection reset")))),
             &["the session store failed to load a session", "connection reset"],

@@ -6,6 +6,7 @@ use tokio::time::{Instant, sleep};
 use vorsel_core::{KeyState, Revocation, Revoked, Timestamp};
 
 use super::AccessTokens;
+use crate::audit;
 use crate::store::StoreError;
 
 /// Which access tokens to revoke, of those issued up to a moment.
@@ -155,6 +156,7 @@ impl AccessTokens {
         let tokens = self.clone();
         let told = async move {
             tokens.asked(tokens.0.store.revoke(&revocation)).await?;
+            audit::revoked(&revocation);
             if tokens.0.revocations.is_none() {
                 tokens.0.revoked_here.forget(tokens.now());
                 tokens.0.revoked_here.add(&revocation);

@@ -35,18 +35,11 @@ pub(super) async fn renew<C: Serialize + Send + Sync + 'static>(
     }
 }
 
-/// The client learns that its grant is no good and no more; the log learns why.
+/// The client learns that its grant is no good and no more; the sessions have logged why.
 fn refused(error: &RenewError) -> OAuthError {
-    let answer = match error {
+    match error {
         RenewError::ScopeNotGranted { .. } => OAuthError::new("invalid_scope"),
-        error if error.may_pass() => {
-            tracing::error!(target: "vorsel::endpoints", error = error as &dyn std::error::Error, "renewal failed");
-            return OAuthError::unavailable();
-        }
-        // The sessions have logged it already, as a warning.
-        RenewError::Replay { .. } => return OAuthError::new("invalid_grant"),
+        error if error.may_pass() => OAuthError::unavailable(),
         _ => OAuthError::new("invalid_grant"),
-    };
-    tracing::info!(target: "vorsel::endpoints", "renewal refused: {error}");
-    answer
+    }
 }

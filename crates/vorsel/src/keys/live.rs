@@ -14,8 +14,9 @@ use super::error::{KeyFileError, KeyStepError, KeyStoreError};
 use super::file::{KeyFile, Version};
 use super::kept::KeptKeys;
 
+use crate::audit;
 use crate::clock::now;
-use crate::live::Live;
+use crate::live::{Live, Replacing};
 use crate::store::SessionStore;
 
 /// A keyring in use: clones share it, and what was made from it follows each of its steps at once.
@@ -123,7 +124,7 @@ impl LiveKeyring {
             Source::Nowhere => {
                 let mut ring = Keyring::clone(&self.current());
                 let outcome = step(&mut ring)?;
-                replacing.set(ring);
+                self.0.replace(replacing, ring);
                 return Ok(outcome);
             }
         };
@@ -131,7 +132,7 @@ impl LiveKeyring {
         let mut ring = taken_up(self.current().taking_up(file.read()?, now()), &file.path().display().to_string());
         let outcome = step(&mut ring)?;
         file.write(&ring)?;
-        replacing.set(ring);
+        self.0.replace(replacing, ring);
         Ok(outcome)
     }
 
@@ -192,6 +193,17 @@ impl LiveKeyring {
 }
 
 impl Shared {
+    /// Goes by this keyring from now on; the log tells what is new.
+    fn replace(&self, replacing: Replacing<'_, Keyring>, ring: Keyring) {
+        let place = match &self.source {
+            Source::Nowhere => None,
+            Source::File(file) => Some(file.path().display().to_string()),
+            Source::Store(keys) => Some(keys.name().to_owned()),
+        };
+        audit::keys_changed(&self.ring.load_full(), &ring, place.as_deref(), now());
+        replacing.set(ring);
+    }
+
     /// Reads the file again if it is another one than `seen`.
     fn take_up(&self, file: &KeyFile, seen: &mut Option<Version>) -> Result<(), KeyFileError> {
         let version = file.version().map_err(KeyFileError::io(file.path(), "read"))?;
@@ -208,10 +220,10 @@ impl Shared {
                 taken = take_up()?;
                 file.write(&taken.ring)
             });
-            replacing.set(taken_up(taken, &file.path().display().to_string()));
+            self.replace(replacing, taken_up(taken, &file.path().display().to_string()));
             return mended;
         }
-        replacing.set(taken.ring);
+        self.replace(replacing, taken.ring);
         Ok(())
     }
 }
@@ -228,7 +240,7 @@ impl Shared {
     /// Goes by this keyring, but for what has become known meanwhile.
     fn take(&self, ring: Keyring, keys: &KeptKeys) {
         let replacing = self.ring.replacing();
-        replacing.set(self.holding_against(ring, keys).ring);
+        self.replace(replacing, self.holding_against(ring, keys).ring);
     }
 
     /// Takes a step on the keyring as the store has it. If somebody else has taken one meanwhile, both are put together.

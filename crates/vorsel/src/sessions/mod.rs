@@ -12,11 +12,12 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use serde::Serialize;
 use vorsel_core::{
     Arrivals, EndReason, Ended, Generation, IssueError, Presented, RefreshTokens, Renewal, RenewalStep, Scopes,
-    Session, SessionLimits, SignIn, Swap, Timestamp,
+    Session, SessionLimits, SignIn, Swap, Timestamp, with_causes,
 };
 
 use crate::access::AccessTokens;
 use crate::admission::{Admission, AdmissionError, Grant};
+use crate::audit;
 use crate::keys::IssuerKeys;
 use crate::live::Live;
 use crate::random::{random_id, session_seed};
@@ -100,8 +101,16 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// # Errors
     /// If the app does not admit the subject, the subject has as many sessions as it may, or the store fails.
     pub async fn start(&self, sign_in: SignIn) -> Result<TokenReply, StartError> {
+        let (subject, client) = (sign_in.subject().to_owned(), sign_in.client_id().to_owned());
         let answer = self.0.start(sign_in).await;
         self.0.counters.start(&answer);
+        if let Err(error) = &answer {
+            let (subject, client) = (audit::cut(&subject), audit::cut(&client));
+            tracing::info!(
+                target: "vorsel::sessions", code = error.code(), subject, client,
+                "sign-in refused: {}", with_causes(error),
+            );
+        }
         answer
     }
 
@@ -115,6 +124,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
             Ok(presented) => presented,
             Err(error) => {
                 self.0.counters.renewal(Err(&error));
+                tracing::info!(target: "vorsel::sessions", code = error.code(), "renewal refused: {error}");
                 return Err(error);
             }
         };
@@ -163,7 +173,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
                 None if is_one => Which::One(&name),
                 None => Which::OfSubject(&name),
             };
-            sessions.end_for(which, EndReason::Withdrawn).await
+            sessions.end_for(which, EndReason::Withdrawn, None).await
         };
         Ok(self.0.access.under_way().carried_out(end).await?)
     }
@@ -206,11 +216,15 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
         let session = Session::begin(seed, sign_in, &self.limits, began_at);
         let reply = self.reply(&session, session.current, granted(&session, grant), &random_id()?, now)?.sign()?;
         let cap = self.limits.per_subject.map(|limit| Cap { limit, now, until: self.access.remembered_until(now) });
-        match (self.access.asked(self.store().insert(&session, cap)).await?, cap) {
+        let displaced = match (self.access.asked(self.store().insert(&session, cap)).await?, cap) {
             (Inserted::Full, Some(cap)) => return Err(StartError::TooManySessions { most: cap.limit.most.get() }),
-            (Inserted::Kept { displaced: 1.. }, _) => self.access.heard().await,
-            _ => {}
+            (Inserted::Kept { displaced }, _) => displaced,
+            _ => 0,
+        };
+        if displaced > 0 {
+            self.access.heard().await;
         }
+        audit::signed_in(&session, displaced);
         self.recent.remember(session);
         Ok(reply)
     }
@@ -240,6 +254,26 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
             Ok((_, made)) => self.arrivals().answered(&presented, first, *made, window, now),
             Err(error) if error.may_pass() => self.arrivals().unanswered(&presented, first, now),
             Err(_) => {}
+        }
+        let (session, client) = (audit::cut(&presented.session_id), audit::cut(&presented.client_id));
+        match &reply {
+            Ok((_, true)) => tracing::debug!(
+                target: "vorsel::audit", event = "renewed", session, client, generation = presented.generation + 1,
+                "a session is renewed",
+            ),
+            Ok((_, false)) => tracing::debug!(
+                target: "vorsel::sessions", code = "repeated", session, client, "a successor is given out again",
+            ),
+            // Told where it was found.
+            Err(RenewError::Replay { .. }) => {}
+            Err(error) if error.may_pass() => tracing::error!(
+                target: "vorsel::sessions", code = error.code(), session, client,
+                "renewal failed: {}", with_causes(error),
+            ),
+            Err(error) => tracing::info!(
+                target: "vorsel::sessions", code = error.code(), session, client,
+                "renewal refused: {}", with_causes(error),
+            ),
         }
         reply.map(|(reply, _)| reply)
     }
@@ -274,7 +308,7 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
                     return Ok((reply.sign()?, false));
                 }
                 RenewalStep::End(session, why) => {
-                    self.end_for(Which::One(&session.id), why).await?;
+                    self.end_one(&session, why).await?;
                     return Err(replayed(&session, presented.generation));
                 }
                 RenewalStep::Refuse(refusal) => return Err(refusal.into()),
@@ -307,15 +341,32 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
     async fn sign_out(&self, presented: &Presented) -> Result<(), StoreError> {
         let Some(session) = self.store().load(&presented.session_id).await? else { return Ok(()) };
         if session.made(presented) {
-            self.end_for(Which::One(&session.id), EndReason::SignedOut).await?;
+            self.end_one(&session, EndReason::SignedOut).await?;
         }
         Ok(())
     }
 
-    async fn end_for(&self, which: Which<'_>, why: EndReason) -> Result<Option<u64>, StoreError> {
+    async fn end_one(&self, session: &Session, why: EndReason) -> Result<(), StoreError> {
+        self.end_for(Which::One(&session.id), why, Some(session)).await.map(drop)
+    }
+
+    /// Ends them; `known` is the session if it is one, and known.
+    async fn end_for(
+        &self,
+        which: Which<'_>,
+        why: EndReason,
+        known: Option<&Session>,
+    ) -> Result<Option<u64>, StoreError> {
         let now = self.access.now();
         let until = self.access.remembered_until(now);
         let count = self.access.asked(self.store().end(End { which, ended: Ended { at: now, why }, until })).await?;
+        match (which, count) {
+            // What has ended before does not end once more.
+            (Which::One(_) | Which::OfSubject(_), Some(0)) => {}
+            (Which::One(id), _) => audit::session_ended(id, known, why),
+            (Which::OfSubject(subject), count) => audit::subject_ended(subject, count.unwrap_or_default(), why),
+            (Which::StartedBefore(moment), _) => audit::all_ended(moment, why),
+        }
         self.access.heard().await;
         Ok(count)
     }
@@ -324,14 +375,14 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
     async fn admitted(&self, session: &Session, scopes: Option<&Scopes>) -> Result<Grant<C>, RenewError> {
         // It was begun while all others of its time were ended, and is not ended in the store.
         if self.access.known().ended_with_others(session.facts.started_at, self.access.now()) {
-            self.end_for(Which::One(&session.id), EndReason::Withdrawn).await?;
+            self.end_one(session, EndReason::Withdrawn).await?;
             return Err(RenewError::Ended(EndReason::Withdrawn));
         }
         let grant = match self.admission.admit(&session.facts.subject, &session.facts.client_id).await {
             Ok(grant) => grant,
             Err(error) => {
                 if matches!(error, AdmissionError::Denied { .. }) {
-                    self.end_for(Which::One(&session.id), EndReason::NotAdmitted).await?;
+                    self.end_one(session, EndReason::NotAdmitted).await?;
                 }
                 return Err(error.into());
             }
