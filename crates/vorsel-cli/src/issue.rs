@@ -10,13 +10,14 @@ use vorsel::{AccessDraft, Issuer, Lifetime, Object, Scopes, now, random_id};
 
 use crate::failure::Failure;
 use crate::key_file;
-use crate::observatory::Settings;
+use crate::observatory;
+use crate::settings::variables;
 
 /// Issue an access token for any subject, roles, scopes and lifetime, and print it.
 #[derive(Debug, Args)]
 pub(crate) struct IssueArguments {
-    /// The key to sign with: a private JWK, PEM, or the key folder of `vorsel serve`.
-    #[arg(long, value_name = "FILE", env = "VORSEL_KEYS")]
+    /// The key to sign with: a private JWK, PEM, the file of a keyring, or the key folder of `vorsel serve`.
+    #[arg(long, value_name = "FILE", env = "VORSEL_KEYS_FOLDER")]
     keys: PathBuf,
     /// Who the token is about.
     #[arg(long, value_name = "SUBJECT")]
@@ -30,9 +31,9 @@ pub(crate) struct IssueArguments {
     /// A claim of the app's own, the value as JSON or plain text; give the option again for more.
     #[arg(long = "claim", value_name = "NAME=VALUE", value_parser = claim)]
     claims: Vec<(String, Value)>,
-    /// How long the token lasts.
-    #[arg(long, value_name = "SECONDS", default_value_t = 300)]
-    lifetime: u64,
+    /// How long the token lasts, 300 or 5m for instance.
+    #[arg(long, value_name = "DURATION", default_value = "5m", value_parser = vorsel::read_duration)]
+    lifetime: Duration,
     /// The issuer; that of the demo if it is left out.
     #[arg(long, value_name = "URL", env = "VORSEL_ISSUER")]
     issuer: Option<String>,
@@ -52,11 +53,11 @@ pub(crate) fn claim(text: &str) -> Result<(String, Value), String> {
 }
 
 pub(crate) fn run(arguments: &IssueArguments) -> Result<ExitCode, Failure> {
-    let demo = Settings::demo()?;
+    let demo = observatory::settings(variables())?;
     let issuer = arguments.issuer.clone().unwrap_or(demo.issuer);
     let audience = arguments.audience.clone().unwrap_or(demo.audience);
-    let client = arguments.client.clone().unwrap_or(demo.client);
-    let lifetime = Lifetime::try_from(Duration::from_secs(arguments.lifetime))?;
+    let client = arguments.client.as_deref().unwrap_or(observatory::CLIENT);
+    let lifetime = Lifetime::try_from(arguments.lifetime)?;
     let own: Object = arguments.claims.iter().cloned().collect();
     let draft = AccessDraft::of(&arguments.subject)
         .audience(audience)

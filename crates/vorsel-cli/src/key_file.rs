@@ -17,14 +17,20 @@ fn read(path: &Path) -> Result<Zeroizing<String>, Failure> {
 
 /// The keys to check with: a JWK Set, a JWK or PEM, or the keys of a folder that `vorsel serve` made.
 pub(crate) fn key_set(path: &Path) -> Result<KeySet, Failure> {
-    let in_file = |path: &Path| {
-        KeySet::read(&read(path)?).map_err(|error| Failure::from(error).while_doing(path.display().to_string()))
-    };
     if !path.is_dir() {
-        return in_file(path);
+        let text = read(path)?;
+        return in_keyring(&text).map(|ring| ring.key_set()).map_or_else(
+            || KeySet::read(&text).map_err(|error| Failure::from(error).while_doing(path.display().to_string())),
+            Ok,
+        );
     }
     let [access, refresh] = [IssuerKeys::ACCESS, IssuerKeys::REFRESH].map(|name| keyring(&path.join(name)));
     Ok(access?.key_set().and(refresh?.key_set()))
+}
+
+/// A keyring, if that is what the text is.
+fn in_keyring(text: &str) -> Option<Keyring> {
+    Keyring::from_private_text(text).ok()
 }
 
 /// The keys to sign access tokens with: a private JWK, PEM, or a folder that `vorsel serve` made.
@@ -33,6 +39,9 @@ pub(crate) fn signing_keys(path: &Path) -> Result<Keyring, Failure> {
         return keyring(&path.join(IssuerKeys::ACCESS));
     }
     let text = read(path)?;
+    if let Some(ring) = in_keyring(&text) {
+        return Ok(ring);
+    }
     let key = if text.contains("-----BEGIN") { SigningKey::from_pem(&text) } else { SigningKey::from_jwk(&text) };
     key.map(Keyring::from).map_err(|error| Failure::from(error).while_doing(path.display().to_string()))
 }

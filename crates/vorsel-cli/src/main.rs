@@ -12,17 +12,24 @@ mod paint;
 mod plan;
 mod serve;
 mod sessions;
+mod settings;
 mod store_address;
 mod tour;
 
+use std::path::PathBuf;
 use std::process::ExitCode;
 
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
+
+use crate::failure::Failure;
 
 /// Issue, explain and serve JWT access tokens at the desk.
 #[derive(Debug, Parser)]
 #[command(name = "vorsel", version, max_term_width = 100)]
 struct Arguments {
+    /// The settings file of an app, a vorsel.toml: what it says stands behind the options that have a variable of the same name.
+    #[arg(long, value_name = "FILE", env = "VORSEL_SETTINGS", global = true)]
+    settings: Option<PathBuf>,
     #[command(subcommand)]
     command: Command,
 }
@@ -38,16 +45,28 @@ enum Command {
     Sessions(sessions::SessionsArguments),
 }
 
+impl Arguments {
+    fn read() -> Result<Self, Failure> {
+        let arguments: Vec<_> = std::env::args_os().collect();
+        let command = match settings::named(&arguments) {
+            Some(file) => settings::behind(Self::command(), &file)?,
+            None => Self::command(),
+        };
+        let matches = command.try_get_matches_from(arguments).unwrap_or_else(|error| error.exit());
+        Ok(Self::from_arg_matches(&matches).unwrap_or_else(|error| error.exit()))
+    }
+}
+
 fn main() -> ExitCode {
-    let outcome = match Arguments::parse().command {
+    let outcome = Arguments::read().and_then(|arguments| match arguments.command {
         Command::Tour(arguments) => tour::run(&arguments),
-        Command::Serve(arguments) => serve::run(&arguments),
+        Command::Serve(of_serve) => serve::run(&of_serve, arguments.settings.as_deref()),
         Command::Keys(arguments) => keys::run(&arguments),
         Command::Issue(arguments) => issue::run(&arguments),
         Command::Explain(arguments) => explain::run(&arguments),
         Command::Plan(arguments) => plan::run(&arguments),
         Command::Sessions(arguments) => sessions::run(&arguments),
-    };
+    });
     match outcome {
         Ok(code) => code,
         Err(failure) => {

@@ -2,20 +2,22 @@
 
 use std::io::IsTerminal;
 use std::net::SocketAddr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
 
 use clap::Args;
+use tempfile::TempDir;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 use tracing_subscriber::EnvFilter;
 use vorsel::endpoints::Patient;
-use vorsel::{IssuerKeys, Lifetime, LiveRevocations, SessionLimits};
+use vorsel::store::StoreAddress;
+use vorsel::{KeyPlace, Lifetime, Settings};
 
 use crate::failure::Failure;
-use crate::observatory::{self, Opening, Settings};
-use crate::store_address::StoreAddress;
+use crate::observatory;
+use crate::settings::variables;
 
 /// Serve the observatory API: sign-in, renewal, sign-out, and guarded routes.
 ///
@@ -25,77 +27,94 @@ pub(crate) struct ServeArguments {
     /// The address to listen on; port 0 takes a free one.
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:0")]
     listen: SocketAddr,
+    /// Who issues the tokens. Instances that act as one are given the same.
+    #[arg(long, value_name = "URL", env = "VORSEL_ISSUER")]
+    issuer: Option<String>,
     /// Where sessions are kept: memory:, sqlite:PATH, postgres://…, redis://… or, encrypted, rediss://….
-    #[arg(long, value_name = "STORE", default_value = "memory:")]
-    store: StoreAddress,
+    #[arg(long, value_name = "STORE", env = "VORSEL_STORE_ADDRESS", hide_env_values = true)]
+    store: Option<StoreAddress>,
     /// The folder of the signing keys, made on first use. Without it the keys last as long as the process.
-    #[arg(long, value_name = "FOLDER", env = "VORSEL_KEYS")]
+    #[arg(long, value_name = "FOLDER", env = "VORSEL_KEYS_FOLDER")]
     keys: Option<PathBuf>,
     /// Keep the keys in the store, sealed with the secret in this file, as `vorsel keys secret` makes it. With it, no folder is
     /// looked at.
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", env = "VORSEL_KEYS_SECRET_FILE")]
     keys_secret: Option<PathBuf>,
-    /// How long access tokens last.
-    #[arg(long, value_name = "SECONDS")]
-    access_lifetime: Option<u64>,
-    /// For how long a spent refresh token may come again and gets the same successor; 0 to 300.
-    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(0..=300))]
-    retry_window: Option<u64>,
-    /// How far the clocks of instances and store may differ; 0 to 300. Sessions are reckoned in the store's time; tokens of
-    /// an instance that is so far ahead are taken; what is further off is logged.
-    #[arg(long, value_name = "SECONDS", default_value_t = 30, value_parser = clap::value_parser!(u64).range(0..=300))]
-    clock_difference: u64,
+    /// How long access tokens last, 300 or 5m for instance.
+    #[arg(long, value_name = "DURATION", value_parser = vorsel::read_duration, env = "VORSEL_LIFETIMES_ACCESS")]
+    access_lifetime: Option<Duration>,
+    /// For how long a spent refresh token may come again and gets the same successor; up to 5m.
+    #[arg(long, value_name = "DURATION", value_parser = up_to_five_minutes, env = "VORSEL_LIFETIMES_RETRY_WINDOW")]
+    retry_window: Option<Duration>,
+    /// How far the clocks of instances and store may differ; up to 5m, 30s if nothing is said. Sessions are reckoned in the
+    /// store's time; tokens of an instance that is so far ahead are taken; what is further off is logged.
+    #[arg(long, value_name = "DURATION", value_parser = up_to_five_minutes, env = "VORSEL_CLOCK_DIFFERENCE")]
+    clock_difference: Option<Duration>,
+}
+
+fn up_to_five_minutes(text: &str) -> Result<Duration, String> {
+    let span = vorsel::read_duration(text).map_err(|error| error.to_string())?;
+    if span > Duration::from_secs(300) { Err("expected 5m at most".to_owned()) } else { Ok(span) }
 }
 
 /// What is under way when SIGTERM comes has this long to finish.
 const LAST_REQUESTS: Duration = Duration::from_secs(5);
 const PURGE_EVERY: Duration = Duration::from_secs(60);
 
-pub(crate) fn run(arguments: &ServeArguments) -> Result<ExitCode, Failure> {
+pub(crate) fn run(arguments: &ServeArguments, file: Option<&Path>) -> Result<ExitCode, Failure> {
     let filter = EnvFilter::try_from_env("VORSEL_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
     let in_colour = std::io::stderr().is_terminal();
     // No request waits for whoever reads the log: lines for which there is no room are left out.
     let (writer, _until_written) = tracing_appender::non_blocking(std::io::stderr());
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(writer).with_ansi(in_colour).init();
-    tokio::runtime::Runtime::new()?.block_on(serve(arguments))?;
+    tokio::runtime::Runtime::new()?.block_on(serve(arguments, file))?;
     Ok(ExitCode::SUCCESS)
 }
 
-async fn serve(arguments: &ServeArguments) -> Result<(), Failure> {
-    let settings = Settings::demo()?;
-    let (_temporary, folder) = match &arguments.keys {
-        Some(folder) => (None, folder.clone()),
-        None => {
-            let temporary = tempfile::tempdir()?;
-            let folder = temporary.path().to_owned();
-            (Some(temporary), folder)
+impl ServeArguments {
+    /// The settings of the file, or of the demo, with the options over them; and the folder for keys that nobody keeps.
+    fn settings(&self, file: Option<&Path>) -> Result<(Settings, Option<TempDir>), Failure> {
+        let mut temporary = None;
+        let mut settings = match file {
+            Some(file) => Settings::load(file)?,
+            None => {
+                let mut settings = observatory::settings(variables())?;
+                if matches!(settings.keys, KeyPlace::Folder(_)) && self.keys.is_none() {
+                    let folder = tempfile::tempdir()?;
+                    settings.keys = KeyPlace::Folder(folder.path().to_owned());
+                    temporary = Some(folder);
+                }
+                settings
+            }
+        };
+        if let Some(issuer) = &self.issuer {
+            settings.issuer.clone_from(issuer);
         }
-    };
-    let access_lifetime = Duration::from_secs(arguments.access_lifetime.unwrap_or(settings.access_lifetime));
-    let retry_window = Duration::from_secs(arguments.retry_window.unwrap_or(settings.retry_window));
+        if let Some(store) = &self.store {
+            settings.store = store.clone();
+        }
+        if let Some(secret) = &self.keys_secret {
+            settings.keys = KeyPlace::Store(crate::keys::read_secret(secret)?);
+        } else if let Some(folder) = &self.keys {
+            settings.keys = KeyPlace::Folder(folder.clone());
+        }
+        if let Some(lifetime) = self.access_lifetime {
+            settings.access_lifetime = Lifetime::try_from(lifetime)?;
+        }
+        settings.limits.retry_window = self.retry_window.unwrap_or(settings.limits.retry_window);
+        settings.clock_difference = self.clock_difference.unwrap_or(settings.clock_difference);
+        Ok((settings, temporary))
+    }
+}
+
+async fn serve(arguments: &ServeArguments, file: Option<&Path>) -> Result<(), Failure> {
+    let (settings, _temporary) = arguments.settings(file)?;
     let mut terminate = signal(SignalKind::terminate())?;
     let listener = TcpListener::bind(arguments.listen)
         .await
         .map_err(|error| Failure::from(error).while_doing(format!("cannot listen on {}", arguments.listen)))?;
     let base = format!("http://{}", listener.local_addr()?);
-    let store = arguments.store.open().await?;
-    let clock_difference = Duration::from_secs(arguments.clock_difference);
-    let revocations = LiveRevocations::follow_within(store.clone(), clock_difference).await?;
-    let keys = match &arguments.keys_secret {
-        Some(secret) => IssuerKeys::in_store(store.clone(), &crate::keys::read_secret(secret)?).await?,
-        None => IssuerKeys::in_folder(folder)?,
-    };
-    keys.access.allow_lifetime(Lifetime::try_from(access_lifetime)?).await?;
-    let (app, sessions) = observatory::open(Opening {
-        keys,
-        store,
-        revocations,
-        access_lifetime: Lifetime::try_from(access_lifetime)?,
-        limits: SessionLimits { retry_window, ..SessionLimits::default() },
-        clock_difference,
-        base: base.clone(),
-        settings,
-    })?;
+    let (app, sessions) = observatory::open(&settings.open().await?, &base)?;
     let purged = sessions.clone();
     let purging = tokio::spawn(async move {
         loop {

@@ -65,7 +65,8 @@ async fn keys_in_the_store_are_rolled_and_withdrawn_by_the_command_while_instanc
         forgotten.status == 2 && forgotten.err.contains("expected --keys FOLDER, or --store STORE"),
         "{forgotten:?}"
     );
-    let nowhere = Command::new(env!("CARGO_BIN_EXE_vorsel")).args(["keys", "list"]).env_remove("VORSEL_KEYS").output();
+    let nowhere =
+        Command::new(env!("CARGO_BIN_EXE_vorsel")).args(["keys", "list"]).env_remove("VORSEL_KEYS_FOLDER").output();
     let told = String::from_utf8(nowhere.expect("the command").stderr).expect("text");
     assert!(told.contains("expected --keys FOLDER, or --store STORE with --keys-secret FILE"), "{told}");
 }

@@ -124,7 +124,7 @@ async fn what_is_ended_at_the_desk_is_ended_at_the_server() {
 #[test]
 fn calls_that_cannot_be_carried_out_say_why() {
     for (arguments, message) in [
-        (&["sessions", "list"][..], "which store? expected --store STORE, or VORSEL_STORE"),
+        (&["sessions", "list"][..], "which store? expected --store STORE, or VORSEL_STORE_ADDRESS"),
         (&["sessions", "list", "--store", "memory:"], "are known to their process alone"),
         (
             &["sessions", "list", "--store", "sqlite:/nowhere/x"],

@@ -16,6 +16,7 @@ mod plan;
 mod revocations;
 pub mod rule;
 mod session;
+mod spelling;
 mod time;
 mod token;
 mod verify;
@@ -28,9 +29,9 @@ pub use finding::{Check, Finding};
 pub use key::{Algorithm, AlgorithmError, KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, VerifyingKey};
 pub use keyring::{Kept, KeyRecord, KeyState, KeyTimes, Keyring, KeyringTextError, StepError, TakenUp};
 pub use plan::{
-    Access, AccessPlan, AccessRow, AccessTable, Budget, CallerFacts, Change, METHODS, Mistake, PathPattern, Place,
-    PlanBuilder, PlanError, Reach, Route, RouteChange, SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why,
-    Witness, entries_for,
+    Access, AccessPlan, AccessRow, AccessTable, Budget, CallerFacts, Change, METHODS, Mistake, OpenApiCredentials,
+    OpenApiDifferences, OpenApiError, PathPattern, Place, PlanBuilder, PlanError, Reach, Route, RouteChange,
+    SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why, Witness, entries_for,
 };
 pub use revocations::{Revocation, Revocations, Revoked};
 pub use session::{
@@ -38,7 +39,9 @@ pub use session::{
     RefreshTokens, Renewal, RenewalRefusal, RenewalStep, SESSION_SECRET_BYTES, Session, SessionLimits, SessionSeed,
     SignIn, Silences, Spent, Step, Swap,
 };
-pub use time::{ClockOffset, Lifetime, LifetimeError, Timestamp, spoken};
+#[doc(hidden)]
+pub use spelling::did_you_mean;
+pub use time::{ClockOffset, DurationError, Lifetime, LifetimeError, Timestamp, read_duration, spoken};
 pub use token::{
     AccessDraft, Checked, Claims, DraftByClient, DraftForAudience, DraftOfSubject, IssueError, Issuer, Kind, NoOwn,
     Prepared, Reading, ReadingError, ScopeError, Scopes, UncheckedError, UncheckedToken,

@@ -44,6 +44,7 @@ mod plan_file;
 mod random;
 mod revocations;
 mod sessions;
+mod settings;
 pub mod store;
 #[cfg(feature = "testing")]
 pub mod testing;
@@ -68,6 +69,7 @@ pub use revocations::{FeedFigures, LiveRevocations};
 pub use sessions::{
     EndError, RenewError, RenewalRequest, SessionFigures, Sessions, SessionsBuilder, StartError, TokenReply,
 };
+pub use settings::{KeyPlace, OpenError, Opened, Settings, SettingsError};
 pub use vorsel_core::*;
 
 #[cfg(doctest)]

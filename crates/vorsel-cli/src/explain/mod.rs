@@ -36,9 +36,9 @@ pub(crate) struct ExplainArguments {
     /// The kind of token expected.
     #[arg(long, value_enum, default_value_t = KindName::Access)]
     kind: KindName,
-    /// The keys to check with: a JWK Set, a JWK, PEM, or the key folder of `vorsel serve`. Without keys no token is
+    /// The keys to check with: a JWK Set, a JWK, PEM, the file of a keyring, or the key folder of `vorsel serve`. Without keys no token is
     /// accepted.
-    #[arg(long, value_name = "FILE", env = "VORSEL_KEYS")]
+    #[arg(long, value_name = "FILE", env = "VORSEL_KEYS_FOLDER")]
     keys: Option<PathBuf>,
     /// The issuer expected; any if it is left out.
     #[arg(long, value_name = "URL", env = "VORSEL_ISSUER")]
@@ -46,12 +46,18 @@ pub(crate) struct ExplainArguments {
     /// The audience expected; any if it is left out.
     #[arg(long, value_name = "VALUE", env = "VORSEL_AUDIENCE")]
     audience: Option<String>,
-    /// The clock skew allowed, at most 300. None is allowed if it is left out: the desk shows the bare times.
-    #[arg(long, value_name = "SECONDS", default_value_t = 0.0)]
-    skew: f64,
+    /// The clock skew allowed, 5 or 5s for instance, at most 5m. None is allowed if it is left out: the desk shows the bare times.
+    #[arg(long, value_name = "SECONDS", default_value = "0", value_parser = skew)]
+    skew: Duration,
     /// The moment to check for, in seconds since 1970; now if it is left out.
     #[arg(long, value_name = "UNIX_SECONDS", allow_negative_numbers = true)]
     at: Option<f64>,
+}
+
+/// Seconds, of which fractions count, or a duration with its unit.
+fn skew(text: &str) -> Result<Duration, String> {
+    let seconds = text.parse().ok().and_then(|seconds| Duration::try_from_secs_f64(seconds).ok());
+    seconds.map_or_else(|| vorsel::read_duration(text).map_err(|error| error.to_string()), Ok)
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
@@ -112,14 +118,12 @@ fn desk(arguments: &ExplainArguments) -> Result<Desk, Failure> {
     if let Some(audience) = &arguments.audience {
         expectations = expectations.audience(audience);
     }
-    let skew = Duration::try_from_secs_f64(arguments.skew)
-        .map_err(|_| Failure::new(format!("expected a --skew from 0 to 300, but found {}", arguments.skew)))?;
     let now = match arguments.at {
         None => now(),
         Some(at) if at.is_finite() => Timestamp::from_secs_f64(at),
         Some(at) => return Err(Failure::new(format!("expected --at in seconds since 1970, but found {at}"))),
     };
-    Ok(Desk { verifier: Verifier::new(keys, expectations.skew(skew)?), now })
+    Ok(Desk { verifier: Verifier::new(keys, expectations.skew(arguments.skew)?), now })
 }
 
 /// The token on standard input, without the newline that `echo` and files end with.

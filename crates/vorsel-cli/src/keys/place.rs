@@ -5,23 +5,23 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use clap::Args;
-use vorsel::store::SessionStore;
+use vorsel::store::{SessionStore, StoreAddress};
 use vorsel::{IssuerKeys, KeyError, Keyring, LiveKeyring, Secret, base64url};
 use zeroize::Zeroizing;
 
 use super::Ring;
 use crate::failure::Failure;
 use crate::key_file;
-use crate::store_address::StoreAddress;
+use crate::store_address;
 
 /// A folder, or a store and the secret that its keys are sealed with.
 #[derive(Debug, Args)]
 pub(super) struct Place {
     /// The key folder, as `vorsel serve --keys` makes it.
-    #[arg(long = "keys", value_name = "FOLDER", env = "VORSEL_KEYS")]
+    #[arg(long = "keys", value_name = "FOLDER", env = "VORSEL_KEYS_FOLDER")]
     folder: Option<PathBuf>,
     /// The store that the keys are in, instead of a folder.
-    #[arg(long, value_name = "STORE", env = "VORSEL_STORE")]
+    #[arg(long, value_name = "STORE", env = "VORSEL_STORE_ADDRESS", hide_env_values = true)]
     store: Option<StoreAddress>,
     /// The file with the secret that the keys in the store are sealed with, as `vorsel keys secret` makes it. With it, no folder is
     /// looked at.
@@ -38,9 +38,11 @@ pub(super) enum Found {
 impl Place {
     pub(super) async fn find(&self) -> Result<Found, Failure> {
         match (&self.folder, &self.store, &self.secret) {
-            (_, Some(address), Some(secret)) => {
-                Ok(Found::Store(address.open_existing().await?, read_secret(secret)?, address.to_string()))
-            }
+            (_, Some(address), Some(secret)) => Ok(Found::Store(
+                store_address::open_existing(address).await?,
+                read_secret(secret)?,
+                address.to_string(),
+            )),
             (Some(folder), _, None) => Ok(Found::Folder(folder.clone())),
             _ => Err(Failure::new("which keys? expected --keys FOLDER, or --store STORE with --keys-secret FILE")),
         }

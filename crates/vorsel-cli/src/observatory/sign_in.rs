@@ -13,6 +13,7 @@ use serde_json::json;
 use vorsel::endpoints::token_reply;
 use vorsel::{AdmissionError, SignIn, StartError};
 
+use super::CLIENT;
 use super::state::Observatory;
 
 #[derive(Deserialize)]
@@ -35,7 +36,7 @@ pub(super) async fn sign_in(
     if !known {
         return refused(StatusCode::BAD_REQUEST, "invalid_grant");
     }
-    let mut sign_in = SignIn::new(subject, &observatory.client);
+    let mut sign_in = SignIn::new(subject, CLIENT);
     if let Some(device) = device {
         sign_in = sign_in.device(&device);
     }

@@ -11,5 +11,4 @@ use super::staff::Staff;
 pub(super) struct Observatory {
     pub(super) people: Arc<People>,
     pub(super) sessions: Arc<Sessions<Staff>>,
-    pub(super) client: String,
 }

@@ -1,6 +1,7 @@
 //! `vorsel plan ask`: does this caller reach this route, and why or why not?
 
 use std::io::{self, Read};
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
 
@@ -24,14 +25,13 @@ use crate::paint::{bad, faint, good, heading, printable};
 /// Exit status: 0 if the request goes through, 1 if not.
 #[derive(Debug, Args)]
 pub(super) struct AskArguments {
-    #[command(flatten)]
-    plan: PlanFile,
-    /// The method, as GET.
-    #[arg(value_name = "METHOD")]
-    method: String,
-    /// The path as a client would send it, without the query.
-    #[arg(value_name = "PATH")]
-    path: String,
+    /// The plan, an access.toml, unless it is named otherwise; the method, as GET; and the path as a client would send it,
+    /// without the query.
+    #[arg(value_names = ["FILE", "METHOD", "PATH"], num_args = 2..=3, required = true)]
+    request: Vec<String>,
+    /// The plan as an option.
+    #[arg(long, value_name = "FILE", env = "VORSEL_PLAN")]
+    plan: Option<PathBuf>,
     /// Take the caller from the token on standard input, unchecked.
     #[arg(long, conflicts_with_all = ["subject", "roles", "scope", "claims", "acr", "client", "issuer", "signed_in_ago"])]
     token: bool,
@@ -73,13 +73,25 @@ pub(super) struct AskArguments {
     json: bool,
 }
 
+impl AskArguments {
+    /// The plan's file, if it stands first, the method and the path.
+    fn parts(&self) -> (Option<&str>, &str, &str) {
+        match self.request.as_slice() {
+            [file, method, path] => (Some(file), method, path),
+            [method, path] => (None, method, path),
+            _ => (None, "", ""),
+        }
+    }
+}
+
 pub(super) fn run(arguments: &AskArguments) -> Result<ExitCode, Failure> {
-    let plan = arguments.plan.open()?;
+    let (file, method, path) = arguments.parts();
+    let plan = PlanFile { file: file.map(PathBuf::from), plan: arguments.plan.clone() }.open()?;
     let claims = if arguments.token { Some(claims_of_token()?) } else { supposed(arguments)? };
     let caller = claims.as_ref().map(SupposedCaller::with).transpose()?.map(|caller| known_by(caller, arguments));
-    let who = if caller.is_none() { plan.who(&arguments.method, &arguments.path) } else { None };
+    let who = if caller.is_none() { plan.who(method, path) } else { None };
     let who = who.filter(|row| *row.route.access() != Access::Open);
-    let why = plan.why(&arguments.method, &arguments.path, caller.as_ref(), now());
+    let why = plan.why(method, path, caller.as_ref(), now());
     if arguments.json {
         anstream::println!(
             "{}",
@@ -185,7 +197,10 @@ fn verdict(why: &Why, anonymous: bool) -> (&'static str, Option<u16>) {
 }
 
 fn shown(arguments: &AskArguments, why: &Why, anonymous: bool) -> String {
-    let request = printable(&format!("{} {}", arguments.method, arguments.path));
+    let request = printable(&{
+        let (_, method, path) = arguments.parts();
+        format!("{method} {path}")
+    });
     let (word, status) = verdict(why, anonymous);
     let outcome = match status {
         None if matches!(why.verdict, Verdict::NeedsPredicate(_)) => heading(word),
@@ -235,8 +250,8 @@ fn record(arguments: &AskArguments, why: &Why, plan: &AccessPlan, who: Option<&A
         json!({ "method": route.method(), "path": route.path(), "need": need })
     });
     json!({
-        "method": arguments.method,
-        "path": arguments.path,
+        "method": arguments.parts().1,
+        "path": arguments.parts().2,
         "verdict": word,
         "status": status,
         "route": route,

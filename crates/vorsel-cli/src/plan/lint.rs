@@ -5,46 +5,59 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde_json::json;
-use vorsel::{Access, AccessPlan, Mistake};
+use vorsel::{Access, AccessPlan, Mistake, OpenApiDifferences};
 
-use super::text_of;
+use super::{PlanFile, openapi, text_of};
 use crate::failure::Failure;
 use crate::paint::{bad, faint, good, heading, printable};
 
 /// Find every mistake of a plan at once, and what can hardly be meant. Exit status: 0 if there is no mistake, 1 if there
-/// are some; warnings leave it at 0.
+/// are some, or an OpenAPI document differs; warnings leave it at 0.
 #[derive(Debug, Args)]
 pub(super) struct LintArguments {
-    /// The plan, an access.toml.
-    #[arg(value_name = "FILE", env = "VORSEL_PLAN")]
-    path: PathBuf,
+    #[command(flatten)]
+    plan: PlanFile,
+    /// An OpenAPI document: say as well which of its operations have no entry, and which entries no operation.
+    #[arg(long, value_name = "FILE")]
+    openapi: Option<PathBuf>,
     /// Print JSON.
     #[arg(long)]
     json: bool,
 }
 
 pub(super) fn run(arguments: &LintArguments) -> Result<ExitCode, Failure> {
-    let (file, text) = (arguments.path.display().to_string(), text_of(&arguments.path)?);
+    let path = arguments.plan.path()?;
+    let (file, text) = (path.display().to_string(), text_of(path)?);
     let outcome = AccessPlan::read(&text, &file);
     let warnings = outcome.as_ref().map(|plan| plan.warnings()).unwrap_or_default();
     let mistakes = outcome.as_ref().err().map(|error| error.mistakes()).unwrap_or_default();
+    let differences = match (&outcome, &arguments.openapi) {
+        (Ok(plan), Some(document)) => openapi::differences(plan, document)?,
+        _ => OpenApiDifferences::default(),
+    };
     if arguments.json {
         let records = |list: &[Mistake]| list.iter().map(record).collect::<Vec<_>>();
         let (mistakes, warnings) = (records(mistakes), records(warnings));
         let accepted = outcome.is_ok();
         anstream::println!(
             "{}",
-            json!({ "file": file, "accepted": accepted, "mistakes": mistakes, "warnings": warnings })
+            json!({
+                "file": file, "accepted": accepted, "mistakes": mistakes, "warnings": warnings,
+                "without_entry": openapi::records(&differences.without_entry),
+                "without_operation": openapi::records(&differences.without_operation),
+            })
         );
     } else {
         mistakes.iter().for_each(|mistake| anstream::println!("{}", shown(mistake, "", &file, &text)));
         warnings.iter().for_each(|warning| anstream::println!("{}", shown(warning, "warning: ", &file, &text)));
+        openapi::lines(&differences).iter().for_each(|line| anstream::println!("{line}"));
         match &outcome {
             Ok(plan) => anstream::println!("{}", fine(plan, &file)),
             Err(_) => anstream::println!("{} in {}", bad(counted(mistakes.len(), "mistake")), printable(&file)),
         }
     }
-    Ok(if outcome.is_ok() { ExitCode::SUCCESS } else { ExitCode::from(1) })
+    let agrees = differences == OpenApiDifferences::default();
+    Ok(if outcome.is_ok() && agrees { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
 fn record(mistake: &Mistake) -> serde_json::Value {

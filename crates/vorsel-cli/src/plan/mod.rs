@@ -3,6 +3,7 @@
 mod ask;
 mod compare;
 mod lint;
+mod openapi;
 mod page;
 mod table;
 
@@ -29,6 +30,7 @@ enum PlanAction {
     Table(table::TableArguments),
     Ask(Box<ask::AskArguments>),
     Compare(compare::CompareArguments),
+    Openapi(openapi::OpenApiArguments),
 }
 
 pub(crate) fn run(arguments: &PlanArguments) -> Result<ExitCode, Failure> {
@@ -37,19 +39,29 @@ pub(crate) fn run(arguments: &PlanArguments) -> Result<ExitCode, Failure> {
         PlanAction::Table(arguments) => table::run(arguments),
         PlanAction::Ask(arguments) => ask::run(arguments),
         PlanAction::Compare(arguments) => compare::run(arguments),
+        PlanAction::Openapi(arguments) => openapi::run(arguments),
     }
 }
 
+/// The plan of a command: its first argument, an option, the environment or the settings.
 #[derive(Debug, Args)]
 struct PlanFile {
     /// The plan, an access.toml.
-    #[arg(long = "plan", value_name = "FILE", env = "VORSEL_PLAN")]
-    file: PathBuf,
+    #[arg(value_name = "FILE", required_unless_present = "plan")]
+    file: Option<PathBuf>,
+    /// The same as an option.
+    #[arg(long, value_name = "FILE", env = "VORSEL_PLAN")]
+    plan: Option<PathBuf>,
 }
 
 impl PlanFile {
+    fn path(&self) -> Result<&Path, Failure> {
+        let path = self.file.as_deref().or(self.plan.as_deref());
+        path.ok_or_else(|| Failure::new("which plan? expected an access.toml"))
+    }
+
     fn open(&self) -> Result<AccessPlan, Failure> {
-        read_plan(&self.file)
+        read_plan(self.path()?)
     }
 }
 

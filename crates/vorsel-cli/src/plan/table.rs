@@ -8,16 +8,15 @@ use clap::Args;
 use serde_json::{Value, json};
 use vorsel::{Access, AccessRow, AccessTable, Reach};
 
-use super::{page, read_plan, witness_record};
+use super::{PlanFile, page, witness_record};
 use crate::failure::Failure;
 use crate::paint::{faint, good, heading, printable};
 
 /// Show who may reach which route: a row for each route, a column for each role. Exit status: 1 if a cell is not settled.
 #[derive(Debug, Args)]
 pub(super) struct TableArguments {
-    /// The plan, an access.toml.
-    #[arg(value_name = "FILE", env = "VORSEL_PLAN")]
-    path: PathBuf,
+    #[command(flatten)]
+    plan: PlanFile,
     /// Print JSON.
     #[arg(long)]
     json: bool,
@@ -27,10 +26,10 @@ pub(super) struct TableArguments {
 }
 
 pub(super) fn run(arguments: &TableArguments) -> Result<ExitCode, Failure> {
-    let plan = read_plan(&arguments.path)?;
+    let plan = arguments.plan.open()?;
     let table = plan.table();
     if let Some(path) = &arguments.html {
-        fs::write(path, page::page(&plan, &table, &arguments.path.display().to_string()))
+        fs::write(path, page::page(&plan, &table, &arguments.plan.path()?.display().to_string()))
             .map_err(|error| Failure::from(error).while_doing(format!("cannot write {}", path.display())))?;
         anstream::println!("{} {}", good("Written:"), printable(&path.display().to_string()));
     } else if arguments.json {

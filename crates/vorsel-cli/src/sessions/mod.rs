@@ -8,16 +8,17 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use serde_json::{Value, json};
+use vorsel::store::StoreAddress;
 use vorsel::{Session, Timestamp};
 
 use crate::failure::Failure;
-use crate::store_address::StoreAddress;
+use crate::store_address;
 
 /// See the sessions of a store, and end them.
 #[derive(Debug, Args)]
 pub(crate) struct SessionsArguments {
     /// The store: sqlite:PATH, postgres://…, redis://… or rediss://….
-    #[arg(long, value_name = "STORE", env = "VORSEL_STORE", global = true)]
+    #[arg(long, value_name = "STORE", env = "VORSEL_STORE_ADDRESS", hide_env_values = true, global = true)]
     store: Option<StoreAddress>,
     /// Print JSON.
     #[arg(long, global = true)]
@@ -39,8 +40,12 @@ pub(crate) fn run(arguments: &SessionsArguments) -> Result<ExitCode, Failure> {
 
 async fn run_on_store(arguments: &SessionsArguments) -> Result<ExitCode, Failure> {
     let store = match &arguments.store {
-        None => return Err(Failure::new("which store? expected --store STORE, or VORSEL_STORE in the environment")),
-        Some(address) => address.open_existing().await?,
+        None => {
+            return Err(Failure::new(
+                "which store? expected --store STORE, or VORSEL_STORE_ADDRESS in the environment",
+            ));
+        }
+        Some(address) => store_address::open_existing(address).await?,
     };
     match &arguments.command {
         Command::List(command) => list::run(command, &*store, arguments.json).await,

@@ -4,7 +4,7 @@ use std::fmt::{self, Debug};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use tracing::field::{Field, Visit};
-use tracing::{Event, Subscriber};
+use tracing::{Event, Level, Subscriber};
 use tracing_subscriber::Layer;
 use tracing_subscriber::layer::{Context, SubscriberExt};
 use tracing_subscriber::util::SubscriberInitExt;
@@ -29,7 +29,10 @@ pub(super) fn install() -> Log {
 
 impl<S: Subscriber> Layer<S> for Log {
     fn on_event(&self, event: &Event<'_>, _: Context<'_, S>) {
-        if event.metadata().target().starts_with("vorsel::") {
+        let about = event.metadata();
+        // Who was refused and why; what was changed, the answers tell.
+        let is_audit = about.target() == "vorsel::audit";
+        if about.target().starts_with("vorsel::") && !is_audit && *about.level() <= Level::INFO {
             let mut message = Message::default();
             event.record(&mut message);
             self.0.lock().unwrap_or_else(PoisonError::into_inner).push(message.0);

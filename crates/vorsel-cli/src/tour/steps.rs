@@ -1,17 +1,15 @@
 //! The story itself.
 
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use tokio::net::TcpListener;
-use vorsel::store::SqliteStore;
-use vorsel::{AccessDraft, Issuer, IssuerKeys, Lifetime, LiveRevocations, Scopes, SessionLimits, now, random_id};
+use vorsel::{AccessDraft, Issuer, KeyPlace, Scopes, Settings, now, random_id};
 
 use super::client::{Reply, Tokens, Wire};
 use super::log::Log;
 use super::stage::{Stage, Step};
 use crate::failure::Failure;
-use crate::observatory::{self, Opening, Settings, Staff};
+use crate::observatory::{self, Staff};
 
 /// A short retry window, so that a replay need not be waited for.
 const RETRY_WINDOW: Duration = Duration::from_millis(1_200);
@@ -29,24 +27,17 @@ struct Tour {
 /// Walks the whole tour; says how many steps came out as told, and how many there were.
 pub(super) async fn walk(log: Log) -> Result<(u32, u32), Failure> {
     let folder = tempfile::tempdir()?;
-    let keys = IssuerKeys::in_folder(folder.path().join("keys"))?;
-    let settings = Settings::demo()?;
+    let mut settings = observatory::settings([])?;
+    settings.keys = KeyPlace::Folder(folder.path().join("keys"));
+    settings.store = format!("sqlite:{}", folder.path().join("sessions.sqlite").display()).parse()?;
+    settings.limits.retry_window = RETRY_WINDOW;
+    let opened = settings.clone().open().await?;
     let listener = TcpListener::bind("127.0.0.1:0").await?;
     let base = format!("http://{}", listener.local_addr()?);
-    let store = Arc::new(SqliteStore::open(folder.path().join("sessions.sqlite")).await?);
-    let (app, _) = observatory::open(Opening {
-        keys: keys.clone(),
-        revocations: LiveRevocations::follow(store.clone()).await?,
-        store,
-        access_lifetime: Lifetime::try_from(Duration::from_secs(settings.access_lifetime))?,
-        limits: SessionLimits { retry_window: RETRY_WINDOW, ..SessionLimits::default() },
-        clock_difference: Duration::from_secs(30),
-        base: base.clone(),
-        settings: settings.clone(),
-    })?;
+    let (app, _) = observatory::open(&opened, &base)?;
     tokio::spawn(async move { axum::serve(listener, app).await });
     anstream::println!("Skarn Hill observatory at {base}, sessions in SQLite, keys made for this tour");
-    let key = keys.access.current().signing_key(now()).cloned().ok_or_else(|| Failure::new("no key signs"))?;
+    let key = opened.keys.access.current().signing_key(now()).cloned().ok_or_else(|| Failure::new("no key signs"))?;
     let issuer = Issuer::new(&settings.issuer, key);
     let wire = Wire::connect(base).await?;
     let mut tour = Tour { stage: Stage::new(log, observatory::access_plan()?), wire, issuer, settings };
@@ -145,7 +136,7 @@ impl Tour {
         let reply = self.wire.sign_out(&operator.refresh_token).await?;
         let step = Step {
             what: "ope-0002 signs out",
-            request: ("POST", &format!("{}/revoke", self.settings.prefix)),
+            request: ("POST", &format!("{}/revoke", observatory::PREFIX)),
             status: 200,
             refused_by: None,
         };
@@ -190,17 +181,17 @@ impl Tour {
         reply: &Reply,
         outcome: Result<&str, &str>,
     ) {
-        let path = format!("{}/token", self.settings.prefix);
+        let path = format!("{}/token", observatory::PREFIX);
         let step = Step { what, request: ("POST", &path), status, refused_by };
         self.stage.tell_with(&step, reply, outcome.map(str::to_owned).map_err(str::to_owned));
     }
 
     /// An operator's token for `audience`, issued `age` ago with the usual lifetime.
     fn token(&self, audience: &str, age: Duration) -> Result<String, Failure> {
-        let lifetime = Lifetime::try_from(Duration::from_secs(self.settings.access_lifetime))?;
+        let lifetime = self.settings.access_lifetime;
         let draft = AccessDraft::of("ope-0002")
             .audience(audience)
-            .client(&self.settings.client)
+            .client(observatory::CLIENT)
             .lasting(lifetime)
             .roles(["operator"])
             .scopes(Scopes::parse("dome:move")?)

@@ -33,7 +33,7 @@ impl Instance {
         let mut child = command
             .args(["serve", "--listen", address])
             .args(arguments)
-            .env_remove("VORSEL_KEYS")
+            .env_remove("VORSEL_KEYS_FOLDER")
             .stdout(Stdio::piped())
             .stderr(log)
             .spawn()

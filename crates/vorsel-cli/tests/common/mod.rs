@@ -24,10 +24,10 @@ impl Done {
 pub(crate) fn vorsel_with(arguments: &[&str], input: &[u8]) -> Done {
     let mut child = Command::new(env!("CARGO_BIN_EXE_vorsel"))
         .args(arguments)
-        .env_remove("VORSEL_KEYS")
+        .env_remove("VORSEL_KEYS_FOLDER")
         .env_remove("VORSEL_ISSUER")
         .env_remove("VORSEL_AUDIENCE")
-        .env_remove("VORSEL_STORE")
+        .env_remove("VORSEL_STORE_ADDRESS")
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())

@@ -7,12 +7,13 @@ use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
 use super::exact::Patterns;
 use super::lint::{Linter, misfits};
 use super::method::METHODS;
-use super::mistake::{Span, did_you_mean};
+use super::mistake::Span;
 use super::pattern::PathPattern;
 use super::samples::Samples;
 use super::table::{Access, AccessPlan, Names, Paths, Route};
 use crate::finding::quoted;
 use crate::rule::{NormalForm, Operand, Rule, is_name, policies_in};
+use crate::spelling::did_you_mean;
 use crate::token::is_scope;
 
 /// The plan, every mistake in it, and what is worth a warning; with any mistake the plan is not to be used.

@@ -9,9 +9,10 @@ use std::ops::Range;
 use toml_edit::{ArrayOfTables, Document, Item, Key, Table, TableLike, Value};
 
 use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned, fallback_entries};
-use super::mistake::{PlanError, Span, did_you_mean};
+use super::mistake::{PlanError, Span};
 use super::table::AccessPlan;
 use crate::rule::Rule;
+use crate::spelling::did_you_mean;
 
 impl AccessPlan {
     /// Reads a plan from the text of an `access.toml`; `file` is the name that mistakes are reported under.

@@ -3,12 +3,12 @@
 use std::collections::BTreeSet;
 
 use super::decide::{CallerFacts, Verdict};
-use super::mistake::did_you_mean;
 use super::table::{Access, AccessPlan, Route};
 use crate::credential::{Credential, Credentials};
 use crate::encoding::json::Object;
 use crate::finding::{Detail, quoted};
 use crate::rule::{Reason, Rule, reason};
+use crate::spelling::did_you_mean;
 use crate::time::Timestamp;
 use crate::token::{Checked, Claims, Reading, payload};
 

@@ -26,7 +26,7 @@ use super::tree::{Comparison, Operand, Rule};
 use crate::credential::Credential;
 use crate::encoding::json::{is_number, number};
 use crate::finding::quoted;
-use crate::time::Lifetime;
+use crate::time::{Lifetime, of_unit};
 use crate::token::is_scope;
 
 /// Parentheses and `not` may be nested this deep: far more than a person reads, far less than a stack holds.
@@ -276,14 +276,8 @@ impl<'a> Parser<'a> {
     }
 }
 
-/// The units of a duration, the largest first.
-pub(super) const UNITS: [(u64, &str); 4] = [(86_400, "d"), (3_600, "h"), (60, "m"), (1, "s")];
-
 fn duration_of(word: &str) -> Option<Duration> {
-    let (seconds, unit) = UNITS.iter().find_map(|(seconds, unit)| Some((seconds, word.strip_suffix(unit)?)))?;
-    let count = unit.bytes().all(|byte| byte.is_ascii_digit()).then(|| unit.parse::<u64>().ok())??;
-    let span = Duration::from_secs(count.checked_mul(*seconds)?);
-    Lifetime::try_from(span).is_ok().then_some(span)
+    of_unit(word).filter(|span| Lifetime::try_from(*span).is_ok())
 }
 
 /// Words with a meaning of their own cannot name a role or a scope unless they are in quotes.

@@ -2,8 +2,8 @@
 
 use std::fmt::{self, Display, Formatter};
 
-use super::parse::UNITS;
 use super::tree::{Comparison, Operand, Rule};
+use crate::time::UNITS;
 
 impl Display for Rule {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {

@@ -1,5 +1,6 @@
 //! Moments and lifetimes. Nothing here reads a clock: `now` is always handed in.
 
+mod duration;
 mod offset;
 
 use std::fmt;
@@ -8,6 +9,8 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use serde::de::{Error, Unexpected};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+pub use duration::{DurationError, read_duration};
+pub(crate) use duration::{UNITS, of_unit};
 pub use offset::ClockOffset;
 
 /// A moment in microseconds since 1970-01-01T00:00:00Z, the epoch of a NumericDate

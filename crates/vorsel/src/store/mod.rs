@@ -1,5 +1,6 @@
 //! Where sessions are kept, and the feed of what was revoked.
 
+mod address;
 mod contract;
 mod end;
 mod entry;
@@ -13,6 +14,7 @@ mod sql;
 #[cfg(any(feature = "postgres", feature = "redis"))]
 mod waits;
 
+pub use address::{StoreAddress, StoreAddressError, StoreOptions};
 pub use contract::{Advanced, Cursor, FeedPage, FeedWatch, Kept, Purged, SessionStore, StoreError, StoreFigures};
 pub use end::{Cap, End, Inserted, Mark, Which};
 pub use memory::MemoryStore;
