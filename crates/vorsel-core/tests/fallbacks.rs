@@ -84,3 +84,23 @@ fn questions_about_a_plan_take_a_fallback_for_what_it_covers() {
     assert!(after.warnings().is_empty(), "{:?}", after.warnings());
     assert!(after.table().render(|_, words| words.to_owned()).contains("/{*fallback}"));
 }
+
+#[test]
+fn a_plan_written_as_text_means_the_same() {
+    let demo = AccessPlan::read(include_str!("../../../demo/access.toml"), "demo").expect("a plan");
+    let odd = AccessPlan::builder()
+        .role("night-crew", &[])
+        .role("operator", &["night-crew"])
+        .danger_all_subjects()
+        .policy("crew", "role night-crew and claims.name == \"a\\\"b\\\\c\"")
+        .need("GET", "/people/{{x}}/{person}", "policy crew or path.person == sub")
+        .open_fallback("GET", "/")
+        .need_fallback("POST", "/cellar", "signed-in");
+    for plan in [demo, odd.build().expect("a plan")] {
+        let text = plan.to_toml();
+        let again = AccessPlan::read(&text, "again").unwrap_or_else(|error| panic!("{error}\n{text}"));
+        assert_eq!(again.routes(), plan.routes());
+        assert_eq!(again.to_toml(), text);
+        assert!(plan.compare(&again).is_empty(), "{text}");
+    }
+}

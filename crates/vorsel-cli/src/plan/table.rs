@@ -10,7 +10,7 @@ use vorsel::{Access, AccessRow, AccessTable, Reach};
 
 use super::{PlanFile, page, witness_record};
 use crate::failure::Failure;
-use crate::paint::{faint, good, heading, printable};
+use crate::paint::{bad, faint, good, heading, printable};
 
 /// Show who may reach which route: a row for each route, a column for each role. Exit status: 1 if a cell is not settled.
 #[derive(Debug, Args)]
@@ -44,6 +44,7 @@ fn painted(reach: Option<&Reach>, words: &str) -> String {
     let words = printable(words);
     match reach {
         None => heading(words),
+        Some(Reach::Yes) if words.trim_end() == "open" => bad(words),
         Some(Reach::Yes) => good(words),
         Some(Reach::No) => faint(words),
         Some(_) => words,

@@ -13,10 +13,12 @@ mod openapi;
 mod pattern;
 mod samples;
 mod table;
+mod table_text;
 mod text;
 mod who;
 mod why;
 mod witness;
+mod written;
 
 pub use compare::{Change, RouteChange};
 pub use decide::{CallerFacts, Unmet, Verdict};

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::{env, fs};
 
-use vorsel_core::AccessPlan;
+use vorsel_core::{AccessPlan, Change, RouteChange};
 
 /// Fails the test if who may reach which route is not what the file beside the package says: a route has lost its
 /// protection, or somebody has gained or lost one. The file belongs into the repository, where its changes show in each
@@ -11,7 +11,7 @@ use vorsel_core::AccessPlan;
 ///
 /// ```no_run
 /// # let plan = vorsel::AccessPlan::builder().open("GET", "/health").build().expect("a plan");
-/// vorsel::assert_access!(plan, "tests/access.txt");
+/// vorsel::assert_access!(plan, "tests/access.toml");
 /// ```
 #[macro_export]
 macro_rules! assert_access {
@@ -23,33 +23,44 @@ macro_rules! assert_access {
 /// What [`assert_access!`](crate::assert_access!) does, for any path.
 ///
 /// # Panics
-/// If the table is another than the file's, if not all of it is settled, if there is no such file, or if it cannot be written.
+/// If somebody gains or loses a route against the plan in the file, if that is not settled, if there is no such file or it is no
+/// plan, or if it cannot be written.
 #[track_caller]
 pub fn assert_access(plan: &AccessPlan, path: impl AsRef<Path>) {
-    let (path, table) = (path.as_ref(), plan.table());
-    let now = table.to_string();
-    assert!(table.is_settled(), "who may reach what is not settled; give the plan a larger budget\n{now}");
+    let path = path.as_ref();
     let shown = path.display();
     if env::var_os("VORSEL_ACCEPT_ACCESS").is_some_and(|value| value == "1") {
-        fs::write(path, now).unwrap_or_else(|error| panic!("cannot write {shown}: {error}"));
+        fs::write(path, kept(plan)).unwrap_or_else(|error| panic!("cannot write {shown}: {error}"));
         return;
     }
     let accept = "run the test with VORSEL_ACCEPT_ACCESS=1 to accept it";
     let was = fs::read_to_string(path).unwrap_or_else(|error| panic!("cannot read {shown}: {error}; {accept}"));
-    assert!(was == now, "who may reach what differs from {shown}; {accept}\n{}", difference(&was, &now));
+    let was = AccessPlan::read(&was, &shown.to_string()).unwrap_or_else(|error| panic!("{error}\n{accept}"));
+    let changes = was.compare(plan);
+    assert!(changes.is_empty(), "who may reach what differs from {shown}; {accept}\n{}", described(&changes));
 }
 
-/// The lines of one text that the other has not, in their order.
-fn difference(was: &str, now: &str) -> String {
-    let heads: Vec<&str> = now.lines().take(1).collect();
-    let missing = |lines: &str, others: &str, sign: &str| -> Vec<String> {
-        let others: Vec<&str> = others.lines().collect();
-        lines.lines().filter(|line| !others.contains(line)).map(|line| format!("{sign} {line}")).collect()
-    };
-    let gone = missing(was, now, "-");
-    let new = missing(now, was, "+");
-    let heads = heads.iter().map(|head| format!("  {head}")).collect();
-    [heads, gone, new].concat().join("\n")
+fn kept(plan: &AccessPlan) -> String {
+    format!("# Who may reach what, as the tests hold it: accepted with VORSEL_ACCEPT_ACCESS=1.\n\n{}", plan.to_toml())
+}
+
+/// A line for each who gains or loses a route.
+fn described(changes: &[RouteChange]) -> String {
+    let mut lines = Vec::new();
+    for change in changes {
+        let route = format!("{} {}", change.method(), change.path());
+        let mut add = |sign: &str, does: &str, changes: &[Change]| {
+            for Change { who, witness, .. } in changes {
+                lines.push(format!("{sign} {route}: {who} {does} it, for example {witness}"));
+            }
+        };
+        add("+", "gains", &change.gains);
+        add("-", "loses", &change.loses);
+        if !change.is_settled {
+            lines.push(format!("? {route}: not settled; give the plan a larger budget"));
+        }
+    }
+    lines.join("\n")
 }
 
 #[cfg(test)]
@@ -64,20 +75,16 @@ mod tests {
     #[test]
     fn a_route_that_loses_its_protection_is_shown() {
         let folder = tempfile::tempdir().expect("a folder");
-        let path = folder.path().join("access.txt");
-        fs::write(&path, plan("role operator").table().to_string()).expect("a file");
+        let path = folder.path().join("access.toml");
+        fs::write(&path, kept(&plan("role operator"))).expect("a file");
         assert_access(&plan("role operator"), &path);
         let failure = std::panic::catch_unwind(|| assert_access(&plan("signed-in"), &path)).expect_err("a difference");
         let message = failure.downcast_ref::<String>().expect("a message");
         let lines: Vec<_> = message.lines().skip(1).collect();
-        assert_eq!(
-            lines,
-            [
-                "  route        anyone  no role  operator",
-                "- GET /dome    -       -        yes",
-                "+ GET /dome    -       yes      yes",
-            ]
-        );
+        assert_eq!(lines, ["+ GET /dome: no role gains it, for example GET /dome by sub \"somebody\""], "{message}");
+        // A new role that changes nothing for anybody is no difference, and one line in the file.
+        let with_role = AccessPlan::builder().role("operator", &[]).role("guest", &[]).open("GET", "/health");
+        assert_access(&with_role.need("GET", "/dome", "role operator").build().expect("a plan"), &path);
         assert!(std::panic::catch_unwind(|| assert_access(&plan("signed-in"), folder.path().join("none"))).is_err());
     }
 }

@@ -5,16 +5,21 @@ use std::time::Duration;
 
 use http::header::AUTHORIZATION;
 use http::{HeaderValue, Request};
+use serde::Serialize;
 use serde_json::Value;
 use vorsel_core::{
-    AccessDraft, AccessPlan, Algorithm, Expectations, Issuer, KeySet, Lifetime, Object, Scopes, SigningKey, Timestamp,
-    Verifier,
+    AccessDraft, AccessPlan, Algorithm, Expectations, Issuer, KeySet, Keyring, Lifetime, Object, Scopes, SigningKey,
+    Timestamp, Verifier,
 };
 
 use super::StillClock;
+use crate::admission::Admission;
 use crate::clock::Clock;
 use crate::guard::{Guard, GuardBuilder};
+use crate::keys::IssuerKeys;
 use crate::random::random_id;
+use crate::sessions::{Sessions, SessionsBuilder};
+use crate::store::MemoryStore;
 
 const ISSUER: &str = "https://issuer.test";
 const AUDIENCE: &str = "https://api.test";
@@ -42,7 +47,9 @@ const AUDIENCE: &str = "https://api.test";
 #[derive(Debug)]
 pub struct TestIssuer {
     issuer: Issuer,
-    keys: KeySet,
+    public: KeySet,
+    keys: IssuerKeys,
+    store: Arc<MemoryStore>,
     clock: Arc<StillClock>,
 }
 
@@ -54,10 +61,12 @@ impl TestIssuer {
     #[must_use]
     #[expect(clippy::new_without_default, reason = "no two of them are the same")]
     pub fn new() -> Self {
-        let key = SigningKey::generate(Algorithm::EdDsa).unwrap_or_else(|error| panic!("no key: {error}"));
-        let keys = KeySet::new([key.verifying_key()]);
+        let make = |algorithm| SigningKey::generate(algorithm).unwrap_or_else(|error| panic!("no key: {error}"));
+        let (key, refresh) = (Arc::new(make(Algorithm::EdDsa)), make(Algorithm::Hs256));
+        let public = KeySet::new([key.verifying_key()]);
+        let keys = IssuerKeys { access: Keyring::from(key.clone()).into(), refresh: refresh.into() };
         let clock = Arc::new(StillClock::at(Timestamp::from_secs(1_800_000_000)));
-        Self { issuer: Issuer::new(ISSUER, key), keys, clock }
+        Self { issuer: Issuer::new(ISSUER, key), public, keys, store: Arc::default(), clock }
     }
 
     /// The clock, for the test to move and for the app to go by.
@@ -66,10 +75,57 @@ impl TestIssuer {
         self.clock.clone()
     }
 
-    /// A verifier of this issuer's access tokens.
+    /// A verifier of this issuer's access tokens. No clock skew is allowed: what lasts 300 seconds has expired after 300.
     #[must_use]
     pub fn verifier(&self) -> Verifier {
-        Verifier::new(self.keys.clone(), Expectations::access(ISSUER, AUDIENCE))
+        let expected = || Expectations::access(ISSUER, AUDIENCE);
+        Verifier::new(self.public.clone(), expected().skew(Duration::ZERO).unwrap_or_else(|_| expected()))
+    }
+
+    /// Sessions with this issuer's keys and clock, in memory: the guard takes the access tokens of their replies.
+    ///
+    /// ```
+    /// use std::sync::Arc;
+    /// use vorsel::testing::TestIssuer;
+    /// use vorsel::{Admission, AdmissionError, Grant, NoOwn, RenewalRequest, Scopes, SignIn};
+    ///
+    /// struct People;
+    ///
+    /// #[async_trait::async_trait]
+    /// impl Admission<NoOwn> for People {
+    ///     async fn admit(&self, _: &str, _: &str) -> Result<Grant<NoOwn>, AdmissionError> {
+    ///         Ok(Grant { roles: vec!["operator".to_owned()], scopes: Scopes::default(), own: NoOwn {} })
+    ///     }
+    /// }
+    ///
+    /// # #[tokio::main]
+    /// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let issuer = TestIssuer::new();
+    /// let sessions = issuer.sessions(Arc::new(People)).build()?;
+    /// let reply = sessions.start(SignIn::new("ope-0002", "desk")).await?;
+    /// assert!(issuer.verifier().check(&reply.access_token, vorsel::Clock::now(&*issuer.clock())).is_ok());
+    /// assert!(sessions.renew(&reply.refresh_token, RenewalRequest::default()).await.is_ok());
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn sessions<C: Serialize + Send + Sync + 'static>(
+        &self,
+        admission: Arc<dyn Admission<C>>,
+    ) -> SessionsBuilder<C> {
+        let sessions = Sessions::builder(ISSUER, AUDIENCE).keys(self.keys.clone()).store(self.store.clone());
+        sessions.admission(admission).clock(self.clock())
+    }
+
+    /// A request with a token from elsewhere, that of a session's reply for instance.
+    ///
+    /// # Panics
+    /// If the token, the method or the path is invalid in a request.
+    #[must_use]
+    pub fn request<B: Default>(&self, token: &str, method: &str, path: &str) -> Request<B> {
+        let mut bearer = HeaderValue::try_from(format!("Bearer {token}")).unwrap_or_else(|error| panic!("{error}"));
+        bearer.set_sensitive(true);
+        let request = Request::builder().method(method).uri(path).header(AUTHORIZATION, bearer).body(B::default());
+        request.unwrap_or_else(|error| panic!("{method} {path}: {error}"))
     }
 
     /// A guard that believes this issuer and goes by its clock.
@@ -188,10 +244,6 @@ impl TestCaller<'_> {
     /// As [`token`](Self::token), and if the method or the path is invalid.
     #[must_use]
     pub fn request<B: Default>(&self, method: &str, path: &str) -> Request<B> {
-        let mut bearer =
-            HeaderValue::try_from(format!("Bearer {}", self.token())).unwrap_or_else(|error| panic!("{error}"));
-        bearer.set_sensitive(true);
-        let request = Request::builder().method(method).uri(path).header(AUTHORIZATION, bearer).body(B::default());
-        request.unwrap_or_else(|error| panic!("{method} {path}: {error}"))
+        self.issuer.request(&self.token(), method, path)
     }
 }
