@@ -27,7 +27,7 @@ FLOORS = {
         {"checker", "revocations", "admission"},
         {"access"},
         {"sessions", "guard"},
-        {"endpoints", "testing", "settings"},
+        {"endpoints", "testing", "settings", "password"},
     ],
 }
 

@@ -9,6 +9,7 @@ mod key_file;
 mod keys;
 mod observatory;
 mod paint;
+mod password;
 mod plan;
 mod serve;
 mod sessions;
@@ -43,6 +44,7 @@ enum Command {
     Explain(explain::ExplainArguments),
     Plan(plan::PlanArguments),
     Sessions(sessions::SessionsArguments),
+    Password(password::PasswordArguments),
 }
 
 impl Arguments {
@@ -66,6 +68,7 @@ fn main() -> ExitCode {
         Command::Explain(arguments) => explain::run(&arguments),
         Command::Plan(arguments) => plan::run(&arguments),
         Command::Sessions(arguments) => sessions::run(&arguments),
+        Command::Password(arguments) => password::run(&arguments),
     });
     match outcome {
         Ok(code) => code,

@@ -28,6 +28,7 @@
 //! | `sqlite` | no | sessions in a file, the embedded store |
 //! | `postgres` | no | sessions in PostgreSQL, for several instances |
 //! | `redis` | no | sessions in Redis, for several instances |
+//! | `password` | no | hashes of passwords, Argon2id |
 //! | `testing` | no | a clock to move, an issuer to throw away, a picture of who may reach what, and the suite that every session store must pass |
 
 mod access;
@@ -40,6 +41,8 @@ pub mod endpoints;
 mod guard;
 mod keys;
 mod live;
+#[cfg(feature = "password")]
+mod password;
 mod plan_file;
 mod random;
 mod revocations;
@@ -63,6 +66,8 @@ pub use guard::{
 #[cfg(feature = "axum")]
 pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, RoutesError};
 pub use keys::{IssuerKeys, KeyFileError, KeyStepError, KeyStoreError, LiveKeySet, LiveKeyring};
+#[cfg(feature = "password")]
+pub use password::{PasswordHashError, hash_password};
 pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
 pub use revocations::{FeedFigures, LiveRevocations};

@@ -3,10 +3,12 @@
 use std::path::Path;
 use std::process::ExitCode;
 
-use vorsel::{Algorithm, SigningKey};
+use serde_json::json;
+use vorsel::{Algorithm, ApiKey, SigningKey};
 
 use crate::failure::Failure;
 use crate::key_file;
+use crate::paint::faint;
 
 pub(super) fn run(algorithm: Algorithm, out: &Path) -> Result<ExitCode, Failure> {
     let key = SigningKey::generate(algorithm)?;
@@ -14,6 +16,17 @@ pub(super) fn run(algorithm: Algorithm, out: &Path) -> Result<ExitCode, Failure>
     match key.verifying_key().to_public_jwk() {
         Some(public) => anstream::println!("{}", serde_json::to_string(&public)?),
         None => anstream::println!("{}", serde_json::json!({ "alg": algorithm.name(), "kid": key.key_id() })),
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(super) fn api_key(as_json: bool) -> Result<ExitCode, Failure> {
+    let key = ApiKey::generate()?;
+    if as_json {
+        anstream::println!("{}", json!({ "key": key.reveal(), "hash": key.hash().to_string() }));
+    } else {
+        anstream::println!("key   {}  {}", key.reveal(), faint("for its owner, shown this once"));
+        anstream::println!("hash  {}", key.hash());
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -3,6 +3,7 @@
 mod list;
 mod make;
 mod place;
+mod show;
 mod step;
 
 use std::path::{Path, PathBuf};
@@ -39,6 +40,21 @@ enum KeysAction {
         /// The file to make.
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
+    },
+    /// Make an API key and its hash. The key is shown this once; the hash is what the app keeps.
+    ApiKey {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show the keys of somebody's public set: a JWK Set, a JWK or PEM in a file, or at an address.
+    Show {
+        /// The file, or an address that begins with https:// (or http:// on this machine).
+        #[arg(value_name = "FILE|URL")]
+        place: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
     },
     /// Show the keys, their states and their dates.
     List {
@@ -116,6 +132,8 @@ async fn carry_out(action: &KeysAction) -> Result<ExitCode, Failure> {
     match action {
         KeysAction::Make { algorithm, out } => make::run(*algorithm, out),
         KeysAction::Secret { out } => place::make_secret(out).map(|()| ExitCode::SUCCESS),
+        KeysAction::ApiKey { json } => make::api_key(*json),
+        KeysAction::Show { place, json } => show::run(place, *json).await,
         KeysAction::List { place, json } => list::run(&place.find().await?, *json).await,
         KeysAction::Roll { place, ring, algorithm } => step::roll(&place.find().await?, *ring, *algorithm).await,
         KeysAction::Activate(key) => step::activate(&key.place.find().await?, &key.key_id).await,

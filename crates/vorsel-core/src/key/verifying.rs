@@ -140,6 +140,13 @@ impl VerifyingKey {
         &self.thumbprint
     }
 
+    /// The thumbprint of a public key ([RFC 7638](https://www.rfc-editor.org/rfc/rfc7638)), whatever its ID; none for a shared
+    /// secret, whose thumbprint is not for others to see (section 7).
+    #[must_use]
+    pub fn public_thumbprint(&self) -> Option<&str> {
+        (!self.algorithm().is_symmetric()).then_some(&self.thumbprint)
+    }
+
     /// The key ID to keep beside a token that this key signed.
     pub(crate) fn shared_key_id(&self) -> Arc<str> {
         self.kid.clone()
