@@ -21,7 +21,7 @@ FLOORS = {
         {"answer"},
     ],
     "vorsel": [
-        {"audit", "live", "clock", "random", "plan_file", "under_way", "waiting"},
+        {"audit", "meters", "live", "clock", "random", "plan_file", "under_way", "waiting"},
         {"store"},
         {"keys"},
         {"checker", "revocations", "admission"},

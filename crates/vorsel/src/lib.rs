@@ -28,6 +28,7 @@
 //! | `sqlite` | no | sessions in a file, the embedded store |
 //! | `postgres` | no | sessions in PostgreSQL, for several instances |
 //! | `redis` | no | sessions in Redis, for several instances |
+//! | `metrics` | no | figures through the `metrics` facade, see the page about them |
 //! | `password` | no | hashes of passwords, Argon2id |
 //! | `testing` | no | a clock to move, an issuer to throw away, a picture of who may reach what, and the suite that every session store must pass |
 
@@ -41,6 +42,7 @@ pub mod endpoints;
 mod guard;
 mod keys;
 mod live;
+mod meters;
 #[cfg(feature = "password")]
 mod password;
 mod plan_file;
@@ -78,5 +80,21 @@ pub use settings::{KeyPlace, OpenError, Opened, Settings, SettingsError};
 pub use vorsel_core::*;
 
 #[cfg(doctest)]
-#[doc = include_str!("../../../README.md")]
-struct Readme;
+mod pages {
+    #[doc = include_str!("../../../README.md")]
+    struct Readme;
+    #[doc = include_str!("../../../docs/access.md")]
+    struct Access;
+    #[doc = include_str!("../../../docs/credentials.md")]
+    struct Credentials;
+    #[doc = include_str!("../../../docs/operating.md")]
+    struct Operating;
+    #[doc = include_str!("../../../docs/routers.md")]
+    struct Routers;
+    #[doc = include_str!("../../../docs/rules.md")]
+    struct Rules;
+    #[doc = include_str!("../../../docs/settings.md")]
+    struct Settings;
+    #[doc = include_str!("../../../docs/stores.md")]
+    struct Stores;
+}

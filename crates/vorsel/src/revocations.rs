@@ -13,6 +13,7 @@ use vorsel_core::{
 };
 
 use crate::clock::{Clock, StoreClock, now};
+use crate::meters;
 use crate::store::{Cursor, End, FeedPage, SessionStore, StoreError, Which};
 use crate::waiting::told;
 
@@ -300,6 +301,7 @@ impl Shared {
             } else {
                 self.heard_at.fetch_max(asked_at.as_millis() as u64, Ordering::Relaxed);
                 self.read_to_the_end.fetch_max(number, Ordering::AcqRel);
+                meters::feed_read(crate::clock::now(), self.known.len());
                 // Not before the end: what is broken off on the way begins anew again.
                 if let Some(anew) = anew {
                     *cursor = after;

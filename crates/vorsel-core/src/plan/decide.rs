@@ -91,24 +91,38 @@ pub struct Unmet {
 impl AccessPlan {
     /// Decides a request with this method and path (without its query, as it was sent) by this caller at the moment `now`.
     pub fn decide(&self, method: &str, path: &str, caller: Option<CallerFacts<'_>>, now: Timestamp) -> Verdict {
-        let Ok(matched) = self.paths.at(path) else { return Verdict::NoRule };
+        self.decide_by_entry(method, path, caller, now).1
+    }
+
+    /// [`decide`](Self::decide), and which entry of [`routes`](Self::routes) has decided, if one has.
+    pub fn decide_by_entry(
+        &self,
+        method: &str,
+        path: &str,
+        caller: Option<CallerFacts<'_>>,
+        now: Timestamp,
+    ) -> (Option<usize>, Verdict) {
+        let Ok(matched) = self.paths.at(path) else { return (None, Verdict::NoRule) };
         let Some(index) = self.entry(matched.value, method) else {
-            return if method == "OPTIONS" {
+            let verdict = if method == "OPTIONS" {
                 self.options(matched.value, path, caller, now)
             } else {
                 self.without_entry(matched.value)
             };
+            return (None, verdict);
         };
         let route = &self.routes[index];
-        if route.formula.is_some() && caller.is_none() {
-            return Verdict::NeedsCaller;
-        }
-        // Left out, it would fulfil whatever stands under a `not`.
-        if let Some((name, _)) = matched.params.iter().find(|(_, value)| decoded(value).is_none()) {
-            return Verdict::BadParameter(name.to_owned());
-        }
-        let (Some(formula), Some(caller)) = (route.formula, caller) else { return Verdict::Open };
-        self.apply(route, formula, &self.facts(&matched.params, caller, now))
+        let verdict = if route.formula.is_some() && caller.is_none() {
+            Verdict::NeedsCaller
+        } else if let Some((name, _)) = matched.params.iter().find(|(_, value)| decoded(value).is_none()) {
+            // Left out, it would fulfil whatever stands under a `not`.
+            Verdict::BadParameter(name.to_owned())
+        } else if let (Some(formula), Some(caller)) = (route.formula, caller) {
+            self.apply(route, formula, &self.facts(&matched.params, caller, now))
+        } else {
+            Verdict::Open
+        };
+        (Some(index), verdict)
     }
 
     /// The facts of a request to a path that the plan knows.

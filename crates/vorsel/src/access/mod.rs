@@ -5,6 +5,7 @@ mod revoke;
 
 use std::fmt;
 use std::sync::{Arc, Mutex};
+use std::time::Instant;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -16,6 +17,7 @@ use vorsel_core::{
 use crate::clock::{Clock, SystemClock};
 use crate::keys::{KeyStepError, LiveKeyring};
 use crate::live::Live;
+use crate::meters::Wait;
 use crate::random::{RandomError, random_id};
 use crate::revocations::{LiveRevocations, lock, note};
 use crate::store::{SessionStore, StoreError};
@@ -58,6 +60,7 @@ struct Shared {
     silences: Arc<Mutex<Silences>>,
     under_way: UnderWay,
     clock: Arc<dyn Clock>,
+    wait: Wait,
 }
 
 /// Sets [`AccessTokens`] up.
@@ -178,6 +181,7 @@ impl AccessTokensBuilder {
             revoked_here: Revocations::new(),
             under_way: UnderWay::default(),
             clock,
+            wait: Wait::new(),
         })))
     }
 }
@@ -286,8 +290,9 @@ impl AccessTokens {
 
     /// Asks the store, and notes whether it answers.
     pub(crate) async fn asked<T>(&self, answer: impl Future<Output = Result<T, StoreError>>) -> Result<T, StoreError> {
-        let asked_at = self.now();
+        let (asked_at, since) = (self.now(), Instant::now());
         let answer = answer.await;
+        self.0.wait.answered(since.elapsed(), answer.is_ok());
         note(&self.0.silences, &answer, asked_at, self.now());
         answer
     }

@@ -10,6 +10,7 @@ use vorsel_core::{Checked, Expectations, Finding, KeySet, Proven, Timestamp, Ver
 
 use crate::keys::LiveKeySet;
 use crate::live::Live;
+use crate::meters;
 use seen::SeenTokens;
 
 /// Checks tokens, and remembers those that it accepted so that they need not be checked in full again. `C` is the app's
@@ -23,6 +24,19 @@ use seen::SeenTokens;
 /// token is checked in full each time. When there is no room, the token that was used longest ago makes way.
 pub struct Checker<C> {
     current: Live<Snapshot<C>>,
+    meters: Arc<Meters>,
+}
+
+/// What came of checks.
+struct Meters {
+    remembered: meters::Once,
+    others: meters::Codes,
+}
+
+impl Meters {
+    fn new() -> Arc<Self> {
+        Arc::new(Self { remembered: meters::Once::new(), others: meters::Codes::new("vorsel_checks_total", "outcome") })
+    }
 }
 
 /// A verifier with what it has seen: both are replaced together.
@@ -57,7 +71,7 @@ impl<C> Checker<C> {
             verifier: Verifier::new(keys.clone(), expectations.clone()),
             seen: SeenTokens::with_room(tokens),
         };
-        Self { current: keys.into().derive(make) }
+        Self { current: keys.into().derive(make), meters: Meters::new() }
     }
 
     /// Checks a token at the moment `now`.
@@ -87,10 +101,16 @@ impl<C> Checker<C> {
         let (token, current) = (token.as_ref(), self.current.load());
         let Snapshot { verifier, seen } = &**current;
         if let Some(checked) = seen.find(token) {
-            verifier.check_again(&checked, proven, now).inspect_err(|_| seen.forget(token))?;
+            verifier.check_again(&checked, proven, now).inspect_err(|finding| {
+                seen.forget(token);
+                self.meters.others.count(finding.check.code());
+            })?;
+            meters::remembered(&self.meters.remembered);
             return Ok(checked);
         }
-        let checked = Arc::new(verifier.check_proven(token, proven, now)?);
+        let checked = verifier.check_proven(token, proven, now);
+        self.meters.others.count(checked.as_ref().map_or_else(|finding| finding.check.code(), |_| "accepted"));
+        let checked = Arc::new(checked?);
         seen.remember(token, &checked);
         Ok(checked)
     }
@@ -145,13 +165,13 @@ impl<C> From<Verifier> for Checker<C> {
     /// A checker whose keys stay as they are.
     fn from(verifier: Verifier) -> Self {
         let snapshot = Snapshot { verifier, seen: SeenTokens::with_room(Self::DEFAULT_ROOM) };
-        Self { current: Live::new(snapshot) }
+        Self { current: Live::new(snapshot), meters: Meters::new() }
     }
 }
 
 impl<C> Clone for Checker<C> {
     fn clone(&self) -> Self {
-        Self { current: self.current.clone() }
+        Self { current: self.current.clone(), meters: self.meters.clone() }
     }
 }
 

@@ -18,6 +18,7 @@ use super::predicate::{Answered, PredicateAnswer, PredicateRequest, Predicates};
 use super::revocation::{REVOCATIONS_CURRENT, RevocationGate, WhenSilent};
 use crate::checker::{Checker, IntoChecker};
 use crate::clock::{Clock, SystemClock};
+use crate::meters::Decisions;
 use crate::revocations::LiveRevocations;
 
 /// Collects what a guard needs besides tokens and a plan.
@@ -229,6 +230,7 @@ impl<C> GuardBuilder<C> {
         Ok(Guard::of(Inner {
             checker,
             issuer,
+            decisions: Decisions::of(&plan),
             plan,
             sources,
             keys,

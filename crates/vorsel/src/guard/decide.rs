@@ -27,6 +27,7 @@ use super::revocation::RevocationGate;
 use super::routes::{Met, RouterMap};
 use crate::checker::Checker;
 use crate::clock::Clock;
+use crate::meters::Decisions;
 
 /// Guards routes by an access plan. `C` is the app's own claims; a token whose claims do not fit `C` is refused.
 ///
@@ -111,6 +112,7 @@ pub(super) struct Inner<C> {
     pub(super) revocations: Option<RevocationGate>,
     /// Whether every refusal is one of gRPC.
     pub(super) answers_grpc: bool,
+    pub(super) decisions: Decisions,
 }
 
 /// The look-up of API keys, with the owner's claims made up from what the app says.
@@ -341,7 +343,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     ) -> Outcome<Caller<C>> {
         let facts = caller.as_ref().ok().and_then(Option::as_ref).map(|caller| caller.facts(&answers.holds));
         let path = request.path();
-        let verdict = self.plan.decide(request.method(), path, facts, now);
+        let (entry, verdict) = self.plan.decide_by_entry(request.method(), path, facts, now);
         let stop: Stop = match verdict {
             Verdict::NoRule if facts.is_some() && routes.lack(request) => {
                 match self.plan.decide("OPTIONS", path, facts, now) {
@@ -352,7 +354,11 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
                 .into()
             }
             Verdict::Open | Verdict::Allowed | Verdict::NeedsPredicate(_) if caller.is_ok() => {
-                return Outcome::of(verdict, caller.map_err(|not| not.refusal));
+                let outcome = Outcome::of(verdict, caller.map_err(|not| not.refusal));
+                if let Outcome::Passed(_) = outcome {
+                    self.decisions.passed(entry);
+                }
+                return outcome;
             }
             verdict => {
                 let refused = match &caller {
@@ -362,11 +368,16 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
                 match Outcome::of(verdict, refused) {
                     Outcome::Stopped(Stop::Refused(refusal)) if answers.is_hidden => refusal.hidden().into(),
                     Outcome::Stopped(stop) => stop,
-                    other => return other,
+                    other => {
+                        // An open route, where a credential that is not accepted is left aside.
+                        self.decisions.passed(entry);
+                        return other;
+                    }
                 }
             }
         };
         let who = caller.as_ref().map_or_else(|not| not.who.as_ref(), Option::as_ref);
+        self.decisions.stopped(entry, stop.code());
         Outcome::Stopped(self.stopped(request, routes, stop, who))
     }
 
@@ -421,7 +432,8 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             let answer = match self.predicates.ask(&predicate, caller.clone(), request).await {
                 Ok(answer) => answer,
                 Err(error) => {
-                    let stop = unanswered(&format!("predicate {predicate}"), &*error).into();
+                    let stop: Stop = unanswered(&format!("predicate {predicate}"), &*error).into();
+                    self.decisions.stopped(None, stop.code());
                     return Err(self.stopped(&parts, &routes, stop, Some(&caller)));
                 }
             };

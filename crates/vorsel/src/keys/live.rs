@@ -17,6 +17,7 @@ use super::kept::KeptKeys;
 use crate::audit;
 use crate::clock::now;
 use crate::live::{Live, Replacing};
+use crate::meters;
 use crate::store::SessionStore;
 
 /// A keyring in use: clones share it, and what was made from it follows each of its steps at once.
@@ -58,6 +59,7 @@ const MOST_RACES: usize = 10;
 
 impl LiveKeyring {
     fn new(ring: Keyring, source: Source) -> Self {
+        meters::keys(&ring);
         Self(Arc::new(Shared { ring: Live::new(ring), source }))
     }
 
@@ -201,6 +203,7 @@ impl Shared {
             Source::Store(keys) => Some(keys.name().to_owned()),
         };
         audit::keys_changed(&self.ring.load_full(), &ring, place.as_deref(), now());
+        meters::keys(&ring);
         replacing.set(ring);
     }
 

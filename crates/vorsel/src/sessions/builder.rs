@@ -105,7 +105,7 @@ impl<C> SessionsBuilder<C> {
             limits,
             recent,
             arrivals,
-            counters: Counters::default(),
+            counters: Counters::new(),
         })))
     }
 }

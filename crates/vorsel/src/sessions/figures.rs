@@ -3,6 +3,7 @@
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::error::{RenewError, StartError};
+use crate::meters::Codes;
 
 /// What came of sign-ins and renewals on this instance since it was set up.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -20,8 +21,9 @@ pub struct SessionFigures {
     pub not_renewed: Vec<(&'static str, u64)>,
 }
 
-#[derive(Debug, Default)]
 pub(super) struct Counters {
+    sign_ins: Codes,
+    renewals: Codes,
     started: AtomicU64,
     not_started: [AtomicU64; StartError::CODES.len()],
     renewed: AtomicU64,
@@ -30,21 +32,36 @@ pub(super) struct Counters {
 }
 
 impl Counters {
+    pub(super) fn new() -> Self {
+        let zero = || AtomicU64::new(0);
+        Self {
+            sign_ins: Codes::new("vorsel_sign_ins_total", "outcome"),
+            renewals: Codes::new("vorsel_renewals_total", "outcome"),
+            started: zero(),
+            not_started: std::array::from_fn(|_| zero()),
+            renewed: zero(),
+            repeated: zero(),
+            not_renewed: std::array::from_fn(|_| zero()),
+        }
+    }
+
     pub(super) fn start<T>(&self, answer: &Result<T, StartError>) {
-        let counter = match answer {
-            Ok(_) => &self.started,
-            Err(error) => &self.not_started[error.place()],
+        let (counter, outcome) = match answer {
+            Ok(_) => (&self.started, "started"),
+            Err(error) => (&self.not_started[error.place()], error.code()),
         };
+        self.sign_ins.count(outcome);
         counter.fetch_add(1, Ordering::Relaxed);
     }
 
     /// A renewal, and whether a new generation was made for it.
     pub(super) fn renewal(&self, answer: Result<bool, &RenewError>) {
-        let counter = match answer {
-            Ok(true) => &self.renewed,
-            Ok(false) => &self.repeated,
-            Err(error) => &self.not_renewed[error.place()],
+        let (counter, outcome) = match answer {
+            Ok(true) => (&self.renewed, "renewed"),
+            Ok(false) => (&self.repeated, "repeated"),
+            Err(error) => (&self.not_renewed[error.place()], error.code()),
         };
+        self.renewals.count(outcome);
         counter.fetch_add(1, Ordering::Relaxed);
     }
 

@@ -139,6 +139,7 @@ impl TestIssuer {
             issuer: self,
             subject: subject.to_owned(),
             audience: AUDIENCE.to_owned(),
+            client: "test".to_owned(),
             roles: Vec::new(),
             scope: String::new(),
             acr: None,
@@ -157,6 +158,7 @@ pub struct TestCaller<'i> {
     issuer: &'i TestIssuer,
     subject: String,
     audience: String,
+    client: String,
     roles: Vec<String>,
     scope: String,
     session: String,
@@ -182,6 +184,12 @@ impl TestCaller<'_> {
     /// A claim of the app's own; call again for more.
     pub fn claim(mut self, name: &str, value: impl Into<Value>) -> Self {
         self.own.insert(name.to_owned(), value.into());
+        self
+    }
+
+    /// The client the token was given to; `test` if nothing is said.
+    pub fn client(mut self, client: &str) -> Self {
+        client.clone_into(&mut self.client);
         self
     }
 
@@ -226,7 +234,7 @@ impl TestCaller<'_> {
         let id = random_id().unwrap_or_else(|error| panic!("{error}"));
         let mut draft = AccessDraft::of(&self.subject)
             .audience(&self.audience)
-            .client("test")
+            .client(&self.client)
             .lasting(self.lifetime)
             .roles(&self.roles)
             .scopes(scopes)

@@ -40,7 +40,8 @@ impl Agreement {
                 match agreement.fallback(method, path) {
                     Some(number) => drop(agreement.fallbacks.insert(path.to_owned(), number)),
                     None if path.ends_with('}') => problems.push(format!(
-                        "{method} {path} has an entry for a fallback in the access plan, but the router has none there"
+                        "{method} {path} has an entry for a fallback in the access plan, but the router has none there that can be \
+                         told from its routes"
                     )),
                     None => {}
                 }
@@ -77,35 +78,34 @@ impl Agreement {
     fn fallback(&self, method: &str, path: &str) -> Option<usize> {
         const ANY: &str = "/%7Fany";
         let (prefix, is_bare) = path.strip_suffix("/{*fallback}").map_or((path, true), |prefix| (prefix, false));
-        let segments: Vec<&str> = prefix.split('/').skip(1).collect();
+        let segments: Vec<&str> = prefix.split('/').skip(1).filter(|segment| !segment.is_empty()).collect();
         let number = |segments: &[&str], rest: &str| {
             let path: String = segments.iter().map(|segment| format!("/{segment}")).collect();
-            match self.map.at(method, &format!("{}{rest}", PathPattern::read(&path).example().trim_end_matches('/'))) {
+            let example = PathPattern::read(&path).example();
+            match self.map.at(method, &format!("{}{rest}", if segments.is_empty() { "" } else { &example })) {
                 Met::Fallback(number) => Some(number),
                 _ => None,
             }
         };
-        let (below, own_path) = (number(&segments, ANY), if is_bare { "" } else { ANY });
-        let bare = if prefix.len() < 2 { self.bare(method) } else { number(&segments, "") };
-        let (own, beside) = if is_bare { (bare?, below) } else { (below?, bare) };
-        let deep = number(&segments, &ANY.repeat(2));
+        let bare = number(&segments, if segments.is_empty() { "/" } else { "" });
+        // What takes the rest of the path right here takes this, and no parameter does, since none is empty at the end of a path.
+        // Where a route takes it, paths of two lengths are tried: a parameter further in would tell them apart.
+        let (empty, one) = (number(&segments, "//"), number(&segments, ANY));
+        let (below, rest) = match (empty, one) {
+            (Some(below), _) => (Some(below), "//"),
+            // The outermost takes whatever no route and no other fallback does.
+            (None, _) if segments.is_empty() => ((1..6).find_map(|times| number(&segments, &ANY.repeat(times))), ANY),
+            (None, one) => (one.filter(|_| one == number(&segments, &ANY.repeat(2))), ANY),
+        };
+        let (own, beside, rest) = if is_bare { (bare?, below, "") } else { (below?, bare, rest) };
         let elsewhere = |at: usize| {
             let mut others = segments.clone();
             others[at] = "%7Fother";
-            number(&others, own_path) == Some(own)
+            number(&others, rest) == Some(own)
         };
-        let is_fixed = |at: &usize| !segments[*at].is_empty() && !segments[*at].contains('{');
-        let is_own = beside != Some(own)
-            && (is_bare || deep == Some(own))
-            && !(0..segments.len()).filter(is_fixed).any(elsewhere);
+        let is_fixed = |at: &usize| !segments[*at].contains('{');
+        let is_own = beside != Some(own) && !(0..segments.len()).filter(is_fixed).any(elsewhere);
         is_own.then_some(own)
-    }
-
-    fn bare(&self, method: &str) -> Option<usize> {
-        match self.map.at(method, "/") {
-            Met::Fallback(number) => Some(number),
-            _ => None,
-        }
     }
 
     /// Whether what is routed by this pattern has the entry with the very same one.
