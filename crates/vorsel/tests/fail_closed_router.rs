@@ -339,7 +339,7 @@ fn paths(pattern: &str) -> Vec<String> {
 }
 
 proptest! {
-    #![proptest_config(Config { cases: 16, failure_persistence: None, ..Config::default() })]
+    #![proptest_config(Config { cases: 10, failure_persistence: None, ..Config::default() })]
 
     /// Left out: routers that axum itself refuses (clashing patterns), and layers, which change no routing.
     #[test]

@@ -7,7 +7,7 @@ use zeroize::{Zeroize, ZeroizeOnDrop};
 
 /// Secret bytes. `Debug` shows their length only, equality takes the same time wherever they differ, and dropping
 /// them overwrites the memory.
-#[derive(Clone, Zeroize, ZeroizeOnDrop)]
+#[derive(Clone)]
 pub struct Secret(Vec<u8>);
 
 impl Secret {
@@ -30,6 +30,20 @@ impl Secret {
         seen.iter().filter(|seen| **seen).count()
     }
 }
+
+impl Zeroize for Secret {
+    fn zeroize(&mut self) {
+        self.0.zeroize();
+    }
+}
+
+impl Drop for Secret {
+    fn drop(&mut self) {
+        self.zeroize();
+    }
+}
+
+impl ZeroizeOnDrop for Secret {}
 
 impl<const N: usize> From<[u8; N]> for Secret {
     fn from(mut bytes: [u8; N]) -> Self {
