@@ -189,28 +189,33 @@ fn a_plan_is_a_table_of_roles_and_routes() {
     assert_data_eq!(
         done.out,
         str![[r#"
-route                                           anyone  no role  visitor  observer  operator  director
-GET    /health                                  yes     yes      yes      yes       yes       yes
-GET    /me                                      -       yes      yes      yes       yes       yes
-GET    /exposures                               -       if 1     if 1     if 1      if 1      if 1
-POST   /exposures                               -       -        -        if 2      if 2      if 2
-GET    /exposures/{id}                          -       if 1     if 1     if 1      if 1      if 1
-DELETE /exposures/{id}                          -       -        -        if 3      if 3      yes
-GET    /dome                                    -       -        -        -         yes       yes
-POST   /dome                                    -       -        -        -         if 4      if 4
-POST   /dome/override                           -       -        -        -         if 5      if 5
-GET    /night-log                               -       if 6     -        if 6      if 6      if 6
-POST   /night-log                               -       -        -        if 7      if 7      if 7
-POST   /weather                                 -       if 8     if 8     if 8      if 8      if 8
-GET    /observers/{observer}/proposals          -       if 9     if 9     if 9      if 9      yes
-POST   /observers/{observer}/proposals          -       if 9     if 9     if 9      if 9      yes
-GET    /people/{person}/roles                   -       -        -        -         -         if 10
-PUT    /people/{person}/roles                   -       -        -        -         -         if 11
-POST   /sign-in                                 yes     yes      yes      yes       yes       yes
-POST   /oauth/token                             yes     yes      yes      yes       yes       yes
-POST   /oauth/revoke                            yes     yes      yes      yes       yes       yes
-GET    /oauth/keys                              yes     yes      yes      yes       yes       yes
-GET    /.well-known/oauth-authorization-server  yes     yes      yes      yes       yes       yes
+route                     anyone  no role  visitor  observer  operator  director
+GET    /health            open    open     open     open      open      open
+GET    /me                -       yes      yes      yes       yes       yes
+GET    /exposures         -       if 1     if 1     if 1      if 1      if 1
+POST   /exposures         -       -        -        if 2      if 2      if 2
+GET    /exposures/{id}    -       if 1     if 1     if 1      if 1      if 1
+DELETE /exposures/{id}    -       -        -        if 3      if 3      yes
+GET    /dome              -       -        -        -         yes       yes
+POST   /dome              -       -        -        -         if 4      if 4
+POST   /dome/override     -       -        -        -         if 5      if 5
+GET    /night-log         -       if 6     -        if 6      if 6      if 6
+POST   /night-log         -       -        -        if 7      if 7      if 7
+POST   /weather           -       if 8     if 8     if 8      if 8      if 8
+GET    /observers/{observer}/proposals
+                          -       if 9     if 9     if 9      if 9      yes
+POST   /observers/{observer}/proposals
+                          -       if 9     if 9     if 9      if 9      yes
+GET    /people/{person}/roles
+                          -       -        -        -         -         if 10
+PUT    /people/{person}/roles
+                          -       -        -        -         -         if 11
+POST   /sign-in           open    open     open     open      open      open
+POST   /oauth/token       open    open     open     open      open      open
+POST   /oauth/revoke      open    open     open     open      open      open
+GET    /oauth/keys        open    open     open     open      open      open
+GET    /.well-known/oauth-authorization-server
+                          open    open     open     open      open      open
 
  if 1  scope exposures:read
  if 2  claims.confirmed == true and scope exposures:queue
@@ -222,7 +227,8 @@ GET    /.well-known/oauth-authorization-server  yes     yes      yes      yes   
  if 8  credential api-key and claims.instruments contains "mast"
  if 9  path.observer == sub
 if 10  scope people:manage
-if 11  scope people:manage and signed-in within 10m and path.person != sub and predicate revocations-current
+if 11  scope people:manage and signed-in within 10m and path.person != sub and
+       predicate revocations-current
 
 "#]]
     );

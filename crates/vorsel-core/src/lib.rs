@@ -5,8 +5,10 @@
 //! in. Add the `vorsel` crate to an application; it brings the clock, the stores, the guard and the endpoints, and
 //! re-exports what is here.
 
-mod answer;
+#[macro_use]
 mod causes;
+
+mod answer;
 mod credential;
 mod encoding;
 mod finding;

@@ -1,9 +1,7 @@
 //! Figures through the `metrics` facade. Every handle is made once, at its first use, and kept; without the feature all of this is
 //! nothing.
 
-use std::time::Duration;
-
-use vorsel_core::{AccessPlan, Keyring, Timestamp};
+use vorsel_core::{Keyring, Timestamp};
 
 #[cfg(not(feature = "metrics"))]
 pub(crate) use off::{Codes, Decisions, Once, Wait};
@@ -14,10 +12,10 @@ pub(crate) use on::{Codes, Decisions, Once, Wait};
 mod on {
     use std::collections::BTreeMap;
     use std::sync::{OnceLock, PoisonError, RwLock};
+    use std::time::Duration;
 
     use metrics::{Counter, Histogram, counter, histogram};
-
-    use super::{AccessPlan, Duration};
+    use vorsel_core::AccessPlan;
 
     /// A counter that is made at its first use.
     pub(crate) struct Once(OnceLock<Counter>);
@@ -114,7 +112,9 @@ mod on {
 
 #[cfg(not(feature = "metrics"))]
 mod off {
-    use super::{AccessPlan, Duration};
+    use std::time::Duration;
+
+    use vorsel_core::AccessPlan;
 
     pub(crate) struct Once;
     pub(crate) struct Codes;

@@ -47,7 +47,7 @@ pub(crate) fn run(arguments: &PlanArguments) -> Result<ExitCode, Failure> {
 #[derive(Debug, Args)]
 struct PlanFile {
     /// The plan, an access.toml.
-    #[arg(value_name = "FILE", required_unless_present = "plan")]
+    #[arg(value_name = "FILE")]
     file: Option<PathBuf>,
     /// The same as an option.
     #[arg(long, value_name = "FILE", env = "VORSEL_PLAN")]
@@ -57,7 +57,7 @@ struct PlanFile {
 impl PlanFile {
     fn path(&self) -> Result<&Path, Failure> {
         let path = self.file.as_deref().or(self.plan.as_deref());
-        path.ok_or_else(|| Failure::new("which plan? expected an access.toml"))
+        path.ok_or_else(|| Failure::new("which plan? expected an access.toml as the first argument, --plan FILE, or VORSEL_PLAN"))
     }
 
     fn open(&self) -> Result<AccessPlan, Failure> {

@@ -111,7 +111,7 @@ pub struct AlgorithmError {
     pub found: String,
 }
 
-crate::readable_debug!(AlgorithmError);
+readable_debug!(AlgorithmError);
 
 impl FromStr for Algorithm {
     type Err = AlgorithmError;

@@ -69,7 +69,7 @@ pub enum KeyError {
     Primitive,
 }
 
-crate::readable_debug!(KeyError);
+readable_debug!(KeyError);
 
 /// What the primitive says when it fails inside, without its type among ours.
 pub(super) trait OrPrimitive<T> {

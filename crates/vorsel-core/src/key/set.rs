@@ -59,7 +59,7 @@ pub enum KeySetError {
     },
 }
 
-crate::readable_debug!(KeySetError);
+readable_debug!(KeySetError);
 
 /// At most this many keys are tried for one token, so that a token cannot buy work.
 const MAX_CANDIDATES: usize = 4;

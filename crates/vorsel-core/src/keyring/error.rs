@@ -97,7 +97,7 @@ pub enum StepError {
     },
 }
 
-crate::readable_debug!(StepError);
+readable_debug!(StepError);
 
 /// Why a text is not a keyring.
 #[derive(thiserror::Error)]
@@ -137,4 +137,4 @@ pub enum KeyringTextError {
     },
 }
 
-crate::readable_debug!(KeyringTextError);
+readable_debug!(KeyringTextError);

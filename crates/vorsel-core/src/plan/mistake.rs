@@ -10,7 +10,7 @@ pub struct PlanError {
     pub(super) mistakes: Vec<Mistake>,
 }
 
-crate::readable_debug!(PlanError);
+readable_debug!(PlanError);
 
 /// One mistake.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -20,7 +20,7 @@ pub struct OpenApiError {
     found: String,
 }
 
-crate::readable_debug!(OpenApiError);
+readable_debug!(OpenApiError);
 
 /// Where a plan and a document do not agree.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

@@ -15,7 +15,7 @@ pub struct RuleError {
     pub found: String,
 }
 
-crate::readable_debug!(RuleError);
+readable_debug!(RuleError);
 
 impl RuleError {
     pub(super) fn new(span: Range<usize>, expected: impl Into<String>, found: impl Into<String>) -> Self {

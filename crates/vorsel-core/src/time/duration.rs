@@ -2,16 +2,17 @@
 
 use std::time::Duration;
 
-use crate::finding::quoted;
-
 /// Why a text is no span of time.
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
-#[error("expected a duration such as 500ms, 90s, 10m, 2h or 1d, or a number of seconds, but found {found}")]
+#[error("expected a duration such as 500ms, 90s, 10m, 2h or 1d, or a number of seconds, but found {found:?}")]
 pub struct DurationError {
     found: String,
 }
 
-crate::readable_debug!(DurationError);
+readable_debug!(DurationError);
+
+/// How much of a text is shown that is no span.
+const LONGEST: usize = 80;
 
 /// The units of a duration, the largest first.
 pub(crate) const UNITS: [(u64, &str); 4] = [(86_400, "d"), (3_600, "h"), (60, "m"), (1, "s")];
@@ -44,7 +45,7 @@ pub fn read_duration(text: &str) -> Result<Duration, DurationError> {
     let milliseconds = || text.strip_suffix("ms").and_then(whole).map(Duration::from_millis);
     let seconds = || whole(text).map(Duration::from_secs);
     let span = milliseconds().or_else(|| of_unit(text)).or_else(seconds);
-    span.ok_or_else(|| DurationError { found: quoted(text) })
+    span.ok_or_else(|| DurationError { found: text.chars().take(LONGEST).collect() })
 }
 
 #[cfg(test)]

@@ -170,7 +170,7 @@ pub struct LifetimeError {
     pub found: Duration,
 }
 
-crate::readable_debug!(LifetimeError);
+readable_debug!(LifetimeError);
 
 impl Lifetime {
     /// Ten years.

@@ -124,7 +124,7 @@ pub enum IssueError {
     Signing(#[from] KeyError),
 }
 
-crate::readable_debug!(IssueError);
+readable_debug!(IssueError);
 
 impl AccessDraft {
     /// The draft of a token about this subject. What every access token needs is asked for step by step, the audience, the

@@ -22,7 +22,7 @@ pub struct ScopeError {
     pub found: String,
 }
 
-crate::readable_debug!(ScopeError);
+readable_debug!(ScopeError);
 
 impl ScopeError {
     pub(crate) fn of(text: &str) -> Self {

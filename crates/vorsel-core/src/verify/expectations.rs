@@ -39,7 +39,7 @@ pub struct SkewError {
     pub found: Duration,
 }
 
-crate::readable_debug!(SkewError);
+readable_debug!(SkewError);
 
 impl Expectations {
     /// The largest clock skew that can be set: more would be a longer lifetime under another name.

@@ -19,12 +19,13 @@ use vorsel_core::{
 use super::api_key::{ApiKeyHash, ApiKeys};
 use super::caller::Caller;
 use super::credentials::{Shown, Source, Sources};
+use super::known::{InApp, KnownRoutes};
 use super::log;
 use super::predicate::{PredicateRequest, Predicates};
 use super::request::{RequestHead, has};
 use super::revocation::RevocationGate;
 #[cfg(feature = "axum")]
-use super::routes::{Met, RouterMap};
+use super::routes::RouterMap;
 use crate::checker::Checker;
 use crate::clock::Clock;
 use crate::meters::Decisions;
@@ -52,51 +53,6 @@ use crate::meters::Decisions;
 pub struct Guard<C = NoOwn> {
     inner: Arc<Inner<C>>,
     routes: KnownRoutes,
-}
-
-/// What is known of the app's own routes, so that what neither they nor the plan have is not there at all.
-#[derive(Clone)]
-pub(super) enum KnownRoutes {
-    /// Nothing: what the plan does not have may be there all the same.
-    Unknown,
-    /// They were listed and held against the plan.
-    #[cfg(feature = "axum")]
-    Listed,
-    /// The router can be asked.
-    #[cfg(feature = "axum")]
-    Asked(RouterMap),
-}
-
-/// Whether the app has a route that the plan has no entry for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum InApp {
-    Perhaps,
-    #[cfg(feature = "axum")]
-    No,
-    #[cfg(feature = "axum")]
-    Yes,
-}
-
-impl KnownRoutes {
-    pub(super) fn have(&self, request: &dyn RequestHead) -> InApp {
-        match self {
-            Self::Unknown => InApp::Perhaps,
-            #[cfg(feature = "axum")]
-            Self::Listed => InApp::No,
-            #[cfg(feature = "axum")]
-            Self::Asked(map) => match map.at(request.method(), request.path()) {
-                Met::Routed { has_method: true, .. } => InApp::Yes,
-                _ => InApp::No,
-            },
-        }
-    }
-
-    fn lack(&self, request: &dyn RequestHead) -> bool {
-        #[cfg(feature = "axum")]
-        return self.have(request) == InApp::No;
-        #[cfg(not(feature = "axum"))]
-        return !matches!(self.have(request), InApp::Perhaps);
-    }
 }
 
 pub(super) struct Inner<C> {

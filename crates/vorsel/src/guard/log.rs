@@ -4,7 +4,7 @@ use http::HeaderName;
 use http::header::AUTHORIZATION;
 use vorsel_core::{AccessPlan, Claims, Refusal, Stop};
 
-use super::decide::InApp;
+use super::known::InApp;
 use super::request::RequestHead;
 
 const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");

@@ -9,6 +9,7 @@ mod credentials;
 mod decide;
 #[cfg(feature = "axum")]
 mod extract;
+mod known;
 mod log;
 #[cfg(feature = "axum")]
 mod partial;

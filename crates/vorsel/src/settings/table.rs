@@ -83,7 +83,8 @@ impl Setting {
     }
 
     pub(super) fn expected(&self) -> String {
-        let spoken = |span: Duration| if span.subsec_nanos() > 0 { format!("{span:?}") } else { crate::spoken(span) };
+        let spoken =
+            |span: Duration| if span.subsec_nanos() > 0 { format!("{span:?}") } else { vorsel_core::spoken(span) };
         match self.kind {
             Kind::Text | Kind::Path => "a text".to_owned(),
             Kind::Secret => "a secret as a text".to_owned(),

@@ -7,7 +7,7 @@ use std::fmt;
 #[error("expected one JSON object, but found {0}")]
 pub struct JsonError(#[from] serde_json::Error);
 
-crate::readable_debug!(JsonError);
+readable_debug!(JsonError);
 
 impl JsonError {
     /// What was found instead, where the sentence around it says what was expected.
