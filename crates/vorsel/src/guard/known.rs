@@ -29,6 +29,7 @@ pub(super) enum InApp {
 
 impl KnownRoutes {
     pub(super) fn have(&self, request: &dyn RequestHead) -> InApp {
+        let _ = request;
         match self {
             Self::Unknown => InApp::Perhaps,
             #[cfg(feature = "axum")]
