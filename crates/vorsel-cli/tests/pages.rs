@@ -71,7 +71,8 @@ fn every_command_line_in_readme_and_docs_does_what_it_says() {
     let sessions = vorsel(&["sessions", "list", "--store", &store, "--json"]).json();
     let key_id = keys["access"]["keys"][0]["kid"].as_str().expect("a key").to_owned();
     let text = sessions.to_string();
-    let session = text.split("\"session\":\"").nth(1).and_then(|rest| rest.split('"').next()).expect("a session").to_owned();
+    let session =
+        text.split("\"session\":\"").nth(1).and_then(|rest| rest.split('"').next()).expect("a session").to_owned();
 
     let mut count = 0;
     for (page, text) in pages() {

@@ -57,7 +57,9 @@ struct PlanFile {
 impl PlanFile {
     fn path(&self) -> Result<&Path, Failure> {
         let path = self.file.as_deref().or(self.plan.as_deref());
-        path.ok_or_else(|| Failure::new("which plan? expected an access.toml as the first argument, --plan FILE, or VORSEL_PLAN"))
+        path.ok_or_else(|| {
+            Failure::new("which plan? expected an access.toml as the first argument, --plan FILE, or VORSEL_PLAN")
+        })
     }
 
     fn open(&self) -> Result<AccessPlan, Failure> {

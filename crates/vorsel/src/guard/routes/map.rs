@@ -3,14 +3,14 @@
 use std::convert::Infallible;
 use std::future::{Future, Ready, ready};
 use std::pin::pin;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, LazyLock};
 use std::task::{Context, Poll, Waker};
 
 use axum::Router;
 use axum::body::Body;
 use axum::extract::MatchedPath;
-use axum::routing::{Route, any_service};
+use axum::routing::{Route, any};
 use http::header::ALLOW;
 use http::{Extensions, Method, Request, Response, Uri};
 use tower_layer::layer_fn;
@@ -39,15 +39,15 @@ pub(in crate::guard) enum Met {
 
 /// Put into its answer by a stand-in.
 #[derive(Clone)]
-struct Mark {
+pub(super) struct Mark {
     number: usize,
     pattern: Option<Arc<str>>,
 }
 
 /// Answers in the place of a handler.
 #[derive(Clone)]
-struct StandIn {
-    number: usize,
+pub(super) struct StandIn {
+    pub(super) number: usize,
 }
 
 impl Service<Request<Body>> for StandIn {
@@ -109,14 +109,17 @@ pub(super) fn pattern_of(extensions: &Extensions) -> Option<Arc<str>> {
 /// axum does not tell the pattern of a nested service; but a router inside of one is told the beginning of its own.
 fn nested_service(extensions: Extensions) -> Option<Arc<str>> {
     const INNER: &str = "/inner";
-    let tell = axum::handler::HandlerWithoutStateExt::into_service(async |path: MatchedPath| {
-        let mut response = Response::new(Body::empty());
-        response.extensions_mut().insert(path);
-        response
+    static TELLING: LazyLock<Router> = LazyLock::new(|| {
+        let tell = async |path: MatchedPath| {
+            let mut response = Response::new(Body::empty());
+            response.extensions_mut().insert(path);
+            response
+        };
+        Router::new().route(INNER, any(tell)).with_state(())
     });
     let mut request = Request::new(Body::empty());
     (*request.uri_mut(), *request.extensions_mut()) = (Uri::from_static(INNER), extensions);
-    let response = at_once(&mut Router::new().route(INNER, any_service(tell)), request)?;
+    let response = at_once(&mut TELLING.clone(), request)?;
     let whole = response.extensions().get::<MatchedPath>()?.as_str();
     let prefix = whole.strip_suffix(INNER)?;
     (!prefix.is_empty()).then(|| format!("{prefix}/{{*rest}}").into())

@@ -5,7 +5,7 @@ mod map;
 
 use std::convert::Infallible;
 use std::fmt;
-use std::future::{Future, Ready, ready};
+use std::future::Future;
 use std::pin::pin;
 use std::task::{Context, Poll, Waker};
 
@@ -13,13 +13,14 @@ use axum::Router;
 use axum::body::Body;
 use axum::response::IntoResponse;
 use axum::routing::{MethodRouter, Route};
-use http::{Method, Request, Response, StatusCode};
+use http::{Method, Request, StatusCode};
 use serde::de::DeserializeOwned;
 use tower_layer::{Layer, layer_fn};
 use tower_service::Service;
 use vorsel_core::{AccessPlan, METHODS, PathPattern, entries_for};
 
 use self::gate::{Agreement, Gate};
+use self::map::{Mark, StandIn};
 pub(super) use self::map::{Met, RouterMap};
 use super::app::GuardedApp;
 use super::decide::Guard;
@@ -312,36 +313,17 @@ struct Served {
     methods: Vec<&'static str>,
 }
 
-/// Answers in the place of a handler.
-#[derive(Clone)]
-struct StandIn;
-
-impl Service<Request<Body>> for StandIn {
-    type Response = Response<Body>;
-    type Error = Infallible;
-    type Future = Ready<Result<Response<Body>, Infallible>>;
-
-    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
-        Poll::Ready(Ok(()))
-    }
-
-    fn call(&mut self, _: Request<Body>) -> Self::Future {
-        let mut response = Response::new(Body::empty());
-        response.extensions_mut().insert(Self);
-        ready(Ok(response))
-    }
-}
-
 /// The methods that have a handler of their own, none for a handler of any method. axum does not tell, so each method is
 /// tried with a stand-in for the handler: no handler runs. HEAD is left out where GET has a handler.
 fn methods_of(handlers: &MethodRouter) -> Vec<&'static str> {
-    let mut tried = handlers.clone().layer(layer_fn(|_: Route| StandIn)).fallback(async || StatusCode::NOT_FOUND);
+    let mut tried =
+        handlers.clone().layer(layer_fn(|_: Route| StandIn { number: 0 })).fallback(async || StatusCode::NOT_FOUND);
     let mut has_handler = |method: &str| {
         let mut request = Request::new(Body::empty());
         let Ok(method) = Method::try_from(method) else { return false };
         *request.method_mut() = method;
         let answer = pin!(tried.call(request)).poll(&mut Context::from_waker(Waker::noop()));
-        matches!(answer, Poll::Ready(Ok(response)) if response.extensions().get::<StandIn>().is_some())
+        matches!(answer, Poll::Ready(Ok(response)) if response.extensions().get::<Mark>().is_some())
     };
     let mut methods: Vec<_> = METHODS.into_iter().filter(|method| has_handler(method)).collect();
     if methods.contains(&"GET") {
