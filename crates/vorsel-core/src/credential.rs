@@ -60,6 +60,13 @@ impl fmt::Display for Credential {
 }
 
 /// The kinds of credential that one request came with, all for the same caller.
+///
+/// ```
+/// use vorsel_core::{Credential, Credentials};
+///
+/// let both = Credentials::from(Credential::Bearer).with(Credential::ApiKey);
+/// assert!(both.contains(Credential::ApiKey) && !both.contains(Credential::Cookie));
+/// ```
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Credentials(u8);
 

@@ -7,6 +7,22 @@ use vorsel_core::Scopes;
 
 /// Looks a subject up at sign-in and again at every renewal, so that a role raised or withdrawn takes effect at the
 /// next renewal.
+///
+/// ```
+/// use vorsel::{Admission, AdmissionError, Grant, NoOwn, Scopes};
+///
+/// struct People;
+///
+/// #[async_trait::async_trait]
+/// impl Admission<NoOwn> for People {
+///     async fn admit(&self, subject: &str, _client: &str) -> Result<Grant<NoOwn>, AdmissionError> {
+///         if subject != "ope-0002" {
+///             return Err(AdmissionError::Denied { reason: "nobody of this subject".to_owned() });
+///         }
+///         Ok(Grant { roles: vec!["operator".to_owned()], scopes: Scopes::default(), own: NoOwn {} })
+///     }
+/// }
+/// ```
 #[diagnostic::on_unimplemented(
     message = "`{Self}` admits nobody with own claims of type `{C}`",
     note = "implement Admission<{C}> for it: given a subject and a client it says what they may do now"

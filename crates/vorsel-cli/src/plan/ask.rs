@@ -24,6 +24,7 @@ use crate::paint::{bad, faint, good, heading, printable};
 ///
 /// Exit status: 0 if the request goes through, 1 if not.
 #[derive(Debug, Args)]
+#[command(override_usage = "vorsel plan ask [OPTIONS] [FILE] <METHOD> <PATH>")]
 pub(super) struct AskArguments {
     /// The plan, an access.toml, unless it is named otherwise; the method, as GET; and the path as a client would send it,
     /// without the query.
@@ -65,9 +66,9 @@ pub(super) struct AskArguments {
     /// What a predicate of the app's own says; one that is not named has not answered.
     #[arg(long = "predicate", value_name = "NAME=yes|no", value_parser = answer)]
     predicates: Vec<(String, bool)>,
-    /// How long ago the caller authenticated; now if it is left out.
-    #[arg(long, value_name = "SECONDS")]
-    signed_in_ago: Option<u64>,
+    /// How long ago the caller authenticated, 90s or 20m for instance; now if it is left out.
+    #[arg(long, value_name = "DURATION", value_parser = vorsel::read_duration)]
+    signed_in_ago: Option<Duration>,
     /// Print JSON.
     #[arg(long)]
     json: bool,
@@ -168,7 +169,7 @@ fn supposed(arguments: &AskArguments) -> Result<Option<Object>, Failure> {
     set("sub", subject.as_deref().unwrap_or("somebody").into());
     set("roles", roles.clone().into());
     set("scope", Scopes::parse(scope.as_deref().unwrap_or_default())?.as_str().into());
-    set("auth_time", now().before(Duration::from_secs(signed_in_ago.unwrap_or_default())).as_secs().into());
+    set("auth_time", now().before(signed_in_ago.unwrap_or_default()).as_secs().into());
     for (name, value) in [("acr", acr), ("client_id", client), ("iss", issuer)] {
         value.iter().for_each(|value| set(name, value.as_str().into()));
     }

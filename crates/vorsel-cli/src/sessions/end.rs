@@ -18,8 +18,8 @@ pub(super) struct EndArguments {
     #[command(flatten)]
     which: Chosen,
     /// For how long the instances have to remember it: the longest lifetime of your access tokens.
-    #[arg(long, value_name = "SECONDS", default_value_t = 86_400)]
-    remember: u64,
+    #[arg(long, value_name = "DURATION", default_value = "1d", value_parser = vorsel::read_duration)]
+    remember: Duration,
 }
 
 #[derive(Debug, Args)]
@@ -71,7 +71,7 @@ pub(super) async fn run(
         (.., Some(Moment::At(moment))) => Which::StartedBefore(*moment),
         _ => Which::StartedBefore(now),
     };
-    let until = now.after(Duration::from_secs(arguments.remember));
+    let until = now.after(arguments.remember);
     let count = store.end(End { which, ended: Ended { at: now, why: EndReason::Withdrawn }, until }).await?;
     if as_json {
         anstream::println!("{}", json!({ "ended": count }));

@@ -9,6 +9,13 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use crate::finding::quoted;
 
 /// A JWS signature algorithm. There is no variant for an unsigned token: it cannot be expressed.
+///
+/// ```
+/// use vorsel_core::Algorithm;
+///
+/// assert_eq!(Algorithm::from_name("ES256"), Some(Algorithm::Es256));
+/// assert_eq!(Algorithm::from_name("none"), None);
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[non_exhaustive]
 pub enum Algorithm {

@@ -7,6 +7,11 @@ use zeroize::{Zeroize, ZeroizeOnDrop};
 
 /// Secret bytes. `Debug` shows their length only, equality takes the same time wherever they differ, and dropping
 /// them overwrites the memory.
+///
+/// ```
+/// let secret = vorsel_core::Secret::new(vec![7; 32]);
+/// assert_eq!(format!("{secret:?}"), "Secret(32 bytes)");
+/// ```
 #[derive(Clone)]
 pub struct Secret(Vec<u8>);
 

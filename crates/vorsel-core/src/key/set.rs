@@ -11,6 +11,15 @@ use super::{jwk, pem};
 use crate::encoding::json::{self, JsonError, Object};
 
 /// The keys a verifier trusts, each bound to one algorithm.
+///
+/// ```
+/// use vorsel_core::{Algorithm, KeySet, SigningKey};
+///
+/// let key = SigningKey::generate(Algorithm::Es256)?;
+/// let public = serde_json::to_string(&KeySet::new([key.verifying_key()]).to_public_jwk_set())?;
+/// assert_eq!(KeySet::read(&public)?.keys()[0].key_id(), key.key_id());
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, Default)]
 pub struct KeySet {
     keys: Vec<VerifyingKey>,

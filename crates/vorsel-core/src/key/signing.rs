@@ -16,6 +16,14 @@ use super::verifying::VerifyingKey;
 /// A key that signs with one algorithm, chosen when the key is made.
 ///
 /// `Debug` shows the algorithm and the key ID, never the key.
+///
+/// ```
+/// use vorsel_core::{Algorithm, SigningKey};
+///
+/// let key = SigningKey::generate(Algorithm::EdDsa)?;
+/// assert_eq!(SigningKey::from_jwk(&key.to_private_jwk()?)?.key_id(), key.key_id());
+/// # Ok::<(), vorsel_core::KeyError>(())
+/// ```
 pub struct SigningKey {
     material: Material,
     verifying: VerifyingKey,

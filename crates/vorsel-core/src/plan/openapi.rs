@@ -23,6 +23,15 @@ pub struct OpenApiError {
 readable_debug!(OpenApiError);
 
 /// Where a plan and a document do not agree.
+///
+/// ```
+/// let plan = vorsel_core::AccessPlan::builder().open("GET", "/health").build()?;
+/// let document = serde_json::json!({ "openapi": "3.1.0", "paths": { "/dome": { "get": {} } } });
+/// let differences = plan.openapi_differences(&document)?;
+/// assert_eq!(differences.without_entry, [("GET".to_owned(), "/dome".to_owned())]);
+/// assert_eq!(differences.without_operation, [("GET".to_owned(), "/health".to_owned())]);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct OpenApiDifferences {
@@ -33,6 +42,16 @@ pub struct OpenApiDifferences {
 }
 
 /// Which credentials a guard takes, for the document's security schemes.
+///
+/// ```
+/// use vorsel_core::{AccessPlan, OpenApiCredentials};
+///
+/// let plan = AccessPlan::builder().need("POST", "/dome", "scope dome:move").build()?;
+/// let mut document = serde_json::json!({ "openapi": "3.1.0", "paths": { "/dome": { "post": {} } } });
+/// plan.write_openapi(&mut document, &OpenApiCredentials::default())?;
+/// assert_eq!(document["paths"]["/dome"]["post"]["security"], serde_json::json!([{ "accessToken": ["dome:move"] }]));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct OpenApiCredentials {

@@ -10,6 +10,14 @@ use crate::time::Timestamp;
 use crate::token::Scopes;
 
 /// A sign-in: who, by which client, on which device, and how. The app has checked the password, or whatever proves it.
+///
+/// ```
+/// use vorsel_core::{Scopes, SignIn};
+///
+/// let sign_in = SignIn::new("obs-0017", "desk").device("dome terminal").scopes(Scopes::parse("exposures:read")?);
+/// assert_eq!((sign_in.subject(), sign_in.client_id()), ("obs-0017", "desk"));
+/// # Ok::<(), vorsel_core::ScopeError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SignIn {
     subject: String,

@@ -6,6 +6,15 @@ use std::time::Duration;
 use crate::time::Lifetime;
 
 /// How long sessions last.
+///
+/// ```
+/// use std::num::NonZeroU32;
+/// use vorsel_core::{Beyond, Lifetime, PerSubject, SessionLimits};
+///
+/// let per_subject = NonZeroU32::new(5).map(|most| PerSubject { most, beyond: Beyond::EndOldest });
+/// let limits = SessionLimits { idle: Lifetime::days(7), per_subject, ..SessionLimits::default() };
+/// assert_eq!(limits.retry_window.as_secs(), 10);
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct SessionLimits {
     /// How long a session lasts without being renewed.

@@ -18,6 +18,15 @@ pub use offset::ClockOffset;
 ///
 /// Fractions of a second count. A number too large for the type stands for the first or the last moment it
 /// can hold, about 292,000 years away, which every comparison treats as intended.
+///
+/// ```
+/// use std::time::Duration;
+/// use vorsel_core::Timestamp;
+///
+/// let moment = Timestamp::from_secs(1_800_000_000);
+/// assert_eq!(moment.after(Duration::from_secs(60)).as_secs(), 1_800_000_060);
+/// assert_eq!(moment.to_string(), "2027-01-15T08:00:00Z");
+/// ```
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Timestamp(i64);
 
@@ -159,6 +168,15 @@ impl<'de> Deserialize<'de> for Timestamp {
 }
 
 /// How long a token is good for. There is no lifetime of zero and no lifetime without end.
+///
+/// ```
+/// use std::time::Duration;
+/// use vorsel_core::Lifetime;
+///
+/// assert_eq!(Lifetime::try_from(Duration::from_secs(300))?, Lifetime::minutes(5));
+/// assert!(Lifetime::try_from(Duration::ZERO).is_err());
+/// # Ok::<(), vorsel_core::LifetimeError>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Lifetime(Duration);
 

@@ -11,6 +11,14 @@ use crate::encoding::json::Names;
 use crate::finding::quoted;
 
 /// A set of scope values, in the order given, none twice: kept as the one text that tokens carry.
+///
+/// ```
+/// use vorsel_core::Scopes;
+///
+/// let scopes = Scopes::parse("exposures:read dome:move")?;
+/// assert!(Scopes::parse("dome:move")?.is_subset(&scopes));
+/// # Ok::<(), vorsel_core::ScopeError>(())
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Scopes(String);
 

@@ -8,6 +8,16 @@ use crate::finding::Detail;
 
 /// A token as it says of itself. Nothing in it is checked, so nothing may be decided by it; a handler never needs
 /// this type.
+///
+/// ```
+/// use vorsel_core::{Algorithm, AccessDraft, Issuer, Lifetime, SigningKey, Timestamp, UncheckedToken};
+///
+/// let issuer = Issuer::new("https://id.skarnhill.test", SigningKey::generate(Algorithm::EdDsa)?);
+/// let draft = AccessDraft::of("obs-0017").audience("https://api.skarnhill.test").client("desk").lasting(Lifetime::minutes(5));
+/// let token = issuer.access(&draft, "t-1", Timestamp::from_secs(1_800_000_000))?;
+/// assert!(UncheckedToken::read(&token).is_ok(), "read, and not believed");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct UncheckedToken {
     header: Object,

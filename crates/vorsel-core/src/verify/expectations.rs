@@ -9,6 +9,15 @@ use crate::token::{Kind, Reading, SIZE_LIMIT};
 /// What a verifier requires of a token.
 ///
 /// The constructors ask for everything that must be decided; what weakens a check has `danger` in its name.
+///
+/// ```
+/// use std::time::Duration;
+/// use vorsel_core::Expectations;
+///
+/// let expectations = Expectations::access("https://id.skarnhill.test", "https://api.skarnhill.test");
+/// assert!(expectations.clone().skew(Duration::from_secs(30)).is_ok());
+/// assert!(expectations.skew(Duration::from_secs(3_600)).is_err(), "that would be a longer lifetime by another name");
+/// ```
 #[derive(Clone, Debug)]
 pub struct Expectations {
     pub(crate) kind: Kind,

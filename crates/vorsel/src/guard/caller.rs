@@ -6,6 +6,20 @@ use http::Extensions;
 use vorsel_core::{CallerFacts, Checked, Claims, Credential, Credentials, NoOwn};
 
 /// Who is calling: claims that were checked, the app's own part as `C`. Cloning is cheap.
+///
+/// ```
+/// use vorsel::Caller;
+///
+/// #[derive(serde::Deserialize)]
+/// struct Staff {
+///     training: u8,
+/// }
+///
+/// /// A handler of axum asks for it.
+/// async fn dome(caller: Caller<Staff>) -> String {
+///     format!("{} has training {}", caller.subject(), caller.own().training)
+/// }
+/// ```
 #[derive(Debug)]
 pub struct Caller<C = NoOwn> {
     checked: Arc<Checked<C>>,

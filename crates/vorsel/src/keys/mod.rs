@@ -22,6 +22,12 @@ use crate::clock::now;
 use crate::store::SessionStore;
 
 /// The two keyrings of an issuer that keeps sessions.
+///
+/// ```
+/// let keys = vorsel::IssuerKeys::generate()?; // or in_folder("keys"), or in_store(store, &secret)
+/// assert!(keys.access.current().signing_key(vorsel::now()).is_some());
+/// # Ok::<(), vorsel::KeyError>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct IssuerKeys {
     /// Signs access tokens.

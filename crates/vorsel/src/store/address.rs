@@ -50,6 +50,21 @@ pub enum StoreAddressError {
 vorsel_core::readable_debug!(StoreAddressError);
 
 /// What a store is opened with besides its address; what is not set is as usual, see the settings of the store itself.
+///
+/// ```
+/// use vorsel::store::{StoreAddress, StoreOptions};
+///
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// let mut options = StoreOptions::default();
+/// options.answer_within = Some(std::time::Duration::from_secs(2));
+/// let address: StoreAddress = "memory:".parse()?;
+/// assert_eq!(address.out_of_place(&options), ["answer_within"]);
+/// let store = address.open(&options).await?;
+/// # drop(store);
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct StoreOptions {

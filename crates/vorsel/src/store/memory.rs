@@ -13,6 +13,14 @@ use super::end::{Cap, End, Inserted, Mark, Which};
 use super::entry::{cursor_behind, place_of};
 
 /// Keeps sessions in memory. They are gone with the process.
+///
+/// ```
+/// use std::sync::Arc;
+/// use vorsel::store::{MemoryStore, SessionStore};
+///
+/// let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+/// # drop(store);
+/// ```
 #[derive(Debug, Default)]
 pub struct MemoryStore {
     kept: Mutex<Contents>,

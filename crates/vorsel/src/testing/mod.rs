@@ -16,6 +16,15 @@ pub use access::assert_access;
 pub use issuer::{TestCaller, TestIssuer};
 
 /// A clock that stands still until the test moves it.
+///
+/// ```
+/// use vorsel::testing::StillClock;
+/// use vorsel::{Clock, Timestamp};
+///
+/// let clock = StillClock::at(Timestamp::from_secs(1_800_000_000));
+/// clock.advance(std::time::Duration::from_secs(60));
+/// assert_eq!(clock.now().as_secs(), 1_800_000_060);
+/// ```
 #[derive(Debug)]
 pub struct StillClock(AtomicI64);
 
