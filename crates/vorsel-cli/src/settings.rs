@@ -7,6 +7,7 @@ use clap::Command;
 use vorsel::Settings;
 
 use crate::failure::Failure;
+use crate::paint::{bad, printable};
 
 /// The environment as settings are read from it.
 pub(crate) fn variables() -> impl Iterator<Item = (String, String)> {
@@ -30,7 +31,11 @@ pub(crate) fn named(arguments: &[OsString]) -> Option<PathBuf> {
 /// The command with what the file says as the default of each option that has a variable of the same name. What the call or the
 /// environment says goes before it.
 pub(crate) fn behind(command: Command, file: &PathBuf) -> Result<Command, Failure> {
-    Ok(with_defaults(command, Settings::load(file)?.as_variables()))
+    let settings = Settings::load(file)?;
+    for warning in settings.warnings() {
+        anstream::eprintln!("{}: {}", bad("warning"), printable(warning));
+    }
+    Ok(with_defaults(command, settings.as_variables()))
 }
 
 fn with_defaults(command: Command, known: &[(String, OsString)]) -> Command {

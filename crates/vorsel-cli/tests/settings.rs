@@ -54,6 +54,14 @@ async fn what_the_file_says_stands_behind_the_options_of_every_command() {
     let wrong = ["--settings", &settings, "explain", "--issuer", "https://id.skarnhill.test"];
     assert_eq!(vorsel_with(&wrong, issued.out.trim().as_bytes()).status, 1);
 
+    let misspelt = std::process::Command::new(env!("CARGO_BIN_EXE_vorsel"))
+        .args(["--settings", &settings, "keys", "list"])
+        .env("VORSEL_STORE_ADRESS", "memory:")
+        .output()
+        .expect("the command");
+    let said = String::from_utf8_lossy(&misspelt.stderr).into_owned();
+    assert!(misspelt.status.success() && said.contains("did you mean \"VORSEL_STORE_ADDRESS\"?"), "{said}");
+
     fs::write(path("wrong.toml"), "isuer = \"a\"\n[store]\naddress = \"mysql://hunter2@h\"\n").expect("a file");
     let wrong = vorsel(&["--settings", &path("wrong.toml"), "keys", "list"]);
     assert!(wrong.status == 2 && wrong.err.contains("wrong.toml:1:1: unknown setting"), "{wrong:?}");
