@@ -45,6 +45,8 @@ fn the_bare_path_goes_by_its_own_route_where_there_is_one() {
     assert_eq!(entry(&plan, "/").as_deref(), Some("/"));
     assert_eq!(plan.routes().len(), 2, "{:?}", plan.routes());
     assert_eq!(*plan.routes()[1].access(), Access::Open);
+    let tenants = AccessPlan::builder().open("GET", "/{tenant}").need_fallback("GET", "/{tenant}", "signed-in");
+    assert_eq!(entry(&tenants.build().expect("a plan"), "/hill").as_deref(), Some("/{tenant}"));
     let plan = AccessPlan::builder().need_fallback("GET", "/cellar/", "signed-in").build().expect("a plan");
     assert_eq!(entry(&plan, "/cellar").as_deref(), Some("fallback /cellar"));
     assert_eq!(entry(&plan, "/cellar/x").as_deref(), Some("fallback /cellar/{*fallback}"));

@@ -175,3 +175,17 @@ fn documents_that_are_none_are_refused_with_what_would_be_right() {
     plan.write_openapi(&mut odd, &credentials(false, true)).expect("written");
     assert_eq!(odd["components"]["securitySchemes"]["apiKey"]["name"], "x-instrument-key");
 }
+
+/// Written out, the last of them would have more parts than there are atoms.
+#[test]
+fn policies_that_name_others_twice_are_gone_through_once() {
+    let mut plan = plan().policy("p0", "scope a or scope b");
+    for number in 1..200 {
+        let one = number - 1;
+        plan = plan.policy(&format!("p{number}"), format!("policy p{one} and policy p{one}").as_str());
+    }
+    let plan = plan.need("GET", "/dome", "policy p199").build().expect("a plan");
+    let mut document = document(&[("GET", "/dome")]);
+    plan.write_openapi(&mut document, &credentials(false, false)).expect("written");
+    assert!(document["paths"]["/dome"]["get"]["security"].is_array());
+}

@@ -164,7 +164,10 @@ impl<'a> Compiler<'a> {
         let taken = self.taken();
         for route in &self.draft.routes {
             let (method, path) = (&route.method.name, &route.path.name);
-            if route.is_fallback && taken.at(&PathPattern::read(path).example()).is_ok() && !path.ends_with('}') {
+            if route.is_fallback
+                && taken.at(&PathPattern::read(path).example()).is_ok()
+                && !path.ends_with("/{*fallback}")
+            {
                 continue;
             }
             self.route(route);

@@ -1,7 +1,7 @@
 //! The plan in an OpenAPI document ([OpenAPI 3.1](https://spec.openapis.org/oas/v3.1.1.html)): what each operation asks of its
 //! caller, and where plan and document do not agree.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Map, Value, json};
 
@@ -109,12 +109,13 @@ impl AccessPlan {
             return Err(OpenApiError { place, expected, found: "none".to_owned() });
         }
         let base = base_path(document);
+        let mut known = BTreeMap::new();
         for (method, path) in all {
             let Some((_, entry)) = self.entry_of(&method, &path) else { continue };
             let written = path.strip_prefix(&base).unwrap_or(&path);
             let operation = document["paths"][written].get_mut(method.to_lowercase()).and_then(Value::as_object_mut);
             if let Some(operation) = operation {
-                self.write_operation(operation, entry, credentials);
+                self.write_operation(operation, entry, credentials, &mut known);
             }
         }
         let components = object_in(document, "components");
@@ -152,10 +153,16 @@ impl AccessPlan {
         Ok(())
     }
 
-    fn write_operation(&self, operation: &mut Map<String, Value>, entry: &Route, credentials: &OpenApiCredentials) {
+    fn write_operation<'p>(
+        &'p self,
+        operation: &mut Map<String, Value>,
+        entry: &'p Route,
+        credentials: &OpenApiCredentials,
+        known: &mut BTreeMap<&'p str, Vec<Way>>,
+    ) {
         let (security, is_open, can_be_refused) = match &entry.access {
             Access::Open => (Vec::new(), true, false),
-            Access::Need(rule) => (self.security(rule, credentials), false, *rule != Rule::SignedIn),
+            Access::Need(rule) => (self.security(rule, credentials, known), false, *rule != Rule::SignedIn),
         };
         operation.insert("security".to_owned(), Value::Array(security));
         let responses = operation.entry("responses").or_insert_with(|| json!({}));
@@ -171,8 +178,13 @@ impl AccessPlan {
     }
 
     /// The ways to be let in, each as the schemes it takes, with the scopes.
-    fn security(&self, rule: &Rule, credentials: &OpenApiCredentials) -> Vec<Value> {
-        let mut ways = Way::of(rule, &self.names, 0);
+    fn security<'p>(
+        &'p self,
+        rule: &'p Rule,
+        credentials: &OpenApiCredentials,
+        known: &mut BTreeMap<&'p str, Vec<Way>>,
+    ) -> Vec<Value> {
+        let mut ways = Way::of(rule, &self.names, known, 0);
         if ways.len() > MOST_WAYS {
             ways = vec![Way::common(&ways)];
         }
@@ -211,7 +223,8 @@ impl Way {
     /// Policies in policies are followed this far; a plan has none that ask for themselves.
     const DEEPEST: usize = 1_000;
 
-    fn of(rule: &Rule, names: &Names, depth: usize) -> Vec<Self> {
+    /// `known` has the policies that were gone through: one that stands in many places is that only once.
+    fn of<'p>(rule: &'p Rule, names: &'p Names, known: &mut BTreeMap<&'p str, Vec<Self>>, depth: usize) -> Vec<Self> {
         let one = |way: Self| vec![way];
         match rule {
             _ if depth > Self::DEEPEST => one(Self::default()),
@@ -221,13 +234,18 @@ impl Way {
                 Rule::Credential(kind) => one(Self { without: [*kind].into(), ..Self::default() }),
                 _ => one(Self::default()),
             },
-            Rule::Policy(name) => names
-                .policies
-                .get(name)
-                .map_or_else(|| one(Self::default()), |policy| Self::of(policy, names, depth + 1)),
+            Rule::Policy(name) => {
+                if let Some(ways) = known.get(name.as_str()) {
+                    return ways.clone();
+                }
+                let Some(policy) = names.policies.get(name) else { return one(Self::default()) };
+                let ways = Self::of(policy, names, known, depth + 1);
+                known.insert(name, ways.clone());
+                ways
+            }
             Rule::Any(rules) => {
                 let mut ways = Vec::new();
-                for way in rules.iter().flat_map(|rule| Self::of(rule, names, depth + 1)) {
+                for way in rules.iter().flat_map(|rule| Self::of(rule, names, known, depth + 1)) {
                     if !ways.contains(&way) {
                         ways.push(way);
                     }
@@ -235,7 +253,7 @@ impl Way {
                 if ways.len() > MOST_WAYS { one(Self::common(&ways)) } else { ways }
             }
             Rule::All(rules) => rules.iter().fold(one(Self::default()), |ways, rule| {
-                let more = Self::of(rule, names, depth + 1);
+                let more = Self::of(rule, names, known, depth + 1);
                 let both = ways.iter().flat_map(|way| more.iter().map(|other| way.and(other)));
                 let both: Vec<_> = both.collect();
                 if both.len() > MOST_WAYS { one(Self::common(&both)) } else { both }

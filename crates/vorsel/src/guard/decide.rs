@@ -19,7 +19,7 @@ use vorsel_core::{
 use super::api_key::{ApiKeyHash, ApiKeys};
 use super::caller::Caller;
 use super::credentials::{Shown, Source, Sources};
-use super::known::{InApp, KnownRoutes};
+use super::known::KnownRoutes;
 use super::log;
 use super::predicate::{PredicateRequest, Predicates};
 use super::request::{RequestHead, has};
@@ -241,7 +241,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         let status = stop.answer(&self.realm).status;
         let in_app = match &stop {
             Stop::Refused(Refusal::NoRule { .. } | Refusal::NoMethod { .. }) => routes.have(request),
-            _ => InApp::Perhaps,
+            _ => None,
         };
         log::stopped(request, &self.plan, &stop, status, who.map(Caller::token_claims), in_app);
         stop
@@ -301,7 +301,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         let path = request.path();
         let (entry, verdict) = self.plan.decide_by_entry(request.method(), path, facts, now);
         let stop: Stop = match verdict {
-            Verdict::NoRule if facts.is_some() && routes.lack(request) => {
+            Verdict::NoRule if facts.is_some() && routes.have(request) == Some(false) => {
                 match self.plan.decide("OPTIONS", path, facts, now) {
                     Verdict::Methods(methods) => Refusal::NoMethod { methods },
                     _ if self.plan.has_path(path) => Refusal::NoRule { signed_in: true },

@@ -17,35 +17,18 @@ pub(super) enum KnownRoutes {
     Asked(RouterMap),
 }
 
-/// Whether the app has a route that the plan has no entry for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum InApp {
-    Perhaps,
-    #[cfg(feature = "axum")]
-    No,
-    #[cfg(feature = "axum")]
-    Yes,
-}
-
 impl KnownRoutes {
-    pub(super) fn have(&self, request: &dyn RequestHead) -> InApp {
+    /// Whether the app has what is asked for; nothing where that cannot be told.
+    pub(super) fn have(&self, request: &dyn RequestHead) -> Option<bool> {
         let _ = request;
         match self {
-            Self::Unknown => InApp::Perhaps,
+            Self::Unknown => None,
             #[cfg(feature = "axum")]
-            Self::Listed => InApp::No,
+            Self::Listed => Some(false),
             #[cfg(feature = "axum")]
-            Self::Asked(map) => match map.at(request.method(), request.path()) {
-                Met::Routed { has_method: true, .. } => InApp::Yes,
-                _ => InApp::No,
-            },
+            Self::Asked(map) => {
+                Some(matches!(map.at(request.method(), request.path()), Met::Routed { has_method: true, .. }))
+            }
         }
-    }
-
-    pub(super) fn lack(&self, request: &dyn RequestHead) -> bool {
-        #[cfg(feature = "axum")]
-        return self.have(request) == InApp::No;
-        #[cfg(not(feature = "axum"))]
-        return !matches!(self.have(request), InApp::Perhaps);
     }
 }

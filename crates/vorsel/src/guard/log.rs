@@ -4,22 +4,19 @@ use http::HeaderName;
 use http::header::AUTHORIZATION;
 use vorsel_core::{AccessPlan, Claims, Refusal, Stop};
 
-use super::known::InApp;
 use super::request::RequestHead;
+use crate::audit::cut;
 
 const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
 
-/// How many characters a log shows of what a client wrote.
-const LONGEST: usize = 200;
-
-/// `claims` are those of a token that was accepted.
+/// `claims` are those of a token that was accepted; `in_app` says whether the app has the route, if that is known.
 pub(super) fn stopped(
     request: &dyn RequestHead,
     plan: &AccessPlan,
     stop: &Stop,
     status: u16,
     claims: Option<&Claims>,
-    in_app: InApp,
+    in_app: Option<bool>,
 ) {
     let line = Line::of(request, plan, claims);
     let Line { method, path, route, subject, session, client, request_id } = &line;
@@ -34,12 +31,11 @@ pub(super) fn stopped(
     }
     match stop {
         Stop::Preflight | Stop::Options { .. } => line!(debug, "{stop}"),
-        #[cfg(feature = "axum")]
-        Stop::Refused(Refusal::NoRule { .. } | Refusal::NoMethod { .. }) if in_app == InApp::Yes => {
+        Stop::Refused(Refusal::NoRule { .. } | Refusal::NoMethod { .. }) if in_app == Some(true) => {
             line!(error, "{stop}; the app has a handler for it, and the access plan no entry");
         }
         // Either the plan lacks a route or somebody tries paths; of strangers it is mostly the latter.
-        Stop::Refused(Refusal::NoRule { signed_in: true }) if in_app == InApp::Perhaps => line!(error, "{stop}"),
+        Stop::Refused(Refusal::NoRule { signed_in: true }) if in_app.is_none() => line!(error, "{stop}"),
         Stop::Refused(Refusal::Unanswered { .. }) => line!(error, "{stop}"),
         Stop::Refused(Refusal::NoCredential) => {
             let hint = misplaced(request).unwrap_or_default();
@@ -94,10 +90,6 @@ impl<'a> Line<'a> {
             request_id,
         }
     }
-}
-
-fn cut(text: &str) -> &str {
-    text.char_indices().nth(LONGEST).map_or(text, |(end, _)| &text[..end])
 }
 
 /// What a request without a credential has where one may have been meant.

@@ -39,7 +39,7 @@ impl Agreement {
             if entry.is_fallback() {
                 match agreement.fallback(method, path) {
                     Some(number) => drop(agreement.fallbacks.insert(path.to_owned(), number)),
-                    None if path.ends_with('}') => problems.push(format!(
+                    None if path.ends_with("/{*fallback}") => problems.push(format!(
                         "{method} {path} has an entry for a fallback in the access plan, but the router has none there that can be \
                          told from its routes"
                     )),

@@ -264,7 +264,7 @@ fn compare(plan: &AccessPlan, served: &[Served], problems: &mut Vec<String>) {
     for entry in plan.routes() {
         let (method, path) = (entry.method(), entry.path());
         if entry.is_fallback() {
-            if path.ends_with('}') {
+            if path.ends_with("/{*fallback}") {
                 let problem = "has an entry for a fallback in the access plan, but listed routes have none";
                 problems.push(format!("{method} {path} {problem}; see Routes::router"));
             }
