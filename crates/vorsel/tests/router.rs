@@ -179,6 +179,11 @@ async fn a_nested_fallback_and_a_nested_service_have_entries_of_their_own() {
     ] {
         assert_eq!(send(&app, anonymous("GET", path)).await.0, status, "{path}");
     }
+    // A route at the bare path hides that the fallback is the outermost one.
+    let page = router().route("/{page}", get(async || "a page"));
+    let error =
+        guarded(&issuer, self::plan().open_fallback("GET", "/{page}"), page).expect_err("no fallback of its own");
+    assert!(error.to_string().contains("/{page}/{*fallback} has an entry for a fallback"), "{error}");
     // An entry for a fallback that is not there, or lies further out or in, is none.
     for prefix in ["/files", "/cellar/wine", "/cellar/deep/down", "/nowhere"] {
         let plan = self::plan().open_fallback("GET", prefix);

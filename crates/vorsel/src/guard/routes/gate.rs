@@ -104,7 +104,14 @@ impl Agreement {
             number(&others, rest) == Some(own)
         };
         let is_fixed = |at: &usize| !segments[*at].contains('{');
-        let is_own = beside != Some(own) && !(0..segments.len()).filter(is_fixed).any(elsewhere);
+        // Before a parameter no path beside the one meant can be tried: one further out must be known to be another.
+        let further_out = |at: usize| {
+            let outer = number(&segments[..at], "//");
+            outer == Some(own) || outer.is_none() && !is_fixed(&at)
+        };
+        let is_own = beside != Some(own)
+            && !(0..segments.len()).filter(is_fixed).any(elsewhere)
+            && !(0..segments.len()).any(further_out);
         is_own.then_some(own)
     }
 
