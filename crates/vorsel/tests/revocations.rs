@@ -86,6 +86,9 @@ impl SessionStore for Flaky {
     async fn keep(&self, name: &str, after: u64, bytes: &[u8]) -> Result<bool, StoreError> {
         self.up()?.keep(name, after, bytes).await
     }
+    async fn take(&self, id: &str, until: Timestamp) -> Result<bool, StoreError> {
+        self.up()?.take(id, until).await
+    }
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<vorsel::store::Purged, StoreError> {
         self.up()?.purge(before, limit).await
     }

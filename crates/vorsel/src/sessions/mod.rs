@@ -189,7 +189,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         loop {
             let step = store.purge(now, STEP).await?;
             count += step.sessions;
-            if step.sessions.max(step.entries).max(step.put_off) < u64::from(STEP) {
+            if step.sessions.max(step.entries).max(step.taken).max(step.put_off) < u64::from(STEP) {
                 return Ok(count);
             }
         }

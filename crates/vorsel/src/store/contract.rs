@@ -127,9 +127,17 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     /// If the store fails. Then it is open whether they are kept.
     async fn keep(&self, name: &str, after: u64, bytes: &[u8]) -> Result<bool, StoreError>;
 
+    /// Takes an id, which nobody can take again until that moment or a little later: of several callers exactly one gets it. For
+    /// what is good once, such as the `jti` of a client's assertion. What a fail-over loses can be taken once more.
+    ///
+    /// # Errors
+    /// If the store fails. Then it is open whether the id is taken; nobody is to go by it.
+    async fn take(&self, id: &str, until: Timestamp) -> Result<bool, StoreError>;
+
     /// Forgets sessions that could not be renewed any more at `before`, at most `limit` of them, so that a large
     /// clean-up goes in small steps; says what it forgot. An ended session is kept until its time is over. Entries
-    /// of the feed that need not be remembered at `before` any more are forgotten too, at most `limit` of them.
+    /// of the feed that need not be remembered at `before` any more are forgotten too, at most `limit` of them, and so are ids that
+    /// were [taken](Self::take) until then.
     ///
     /// # Errors
     /// If the store fails.
@@ -144,6 +152,8 @@ pub struct Purged {
     pub sessions: u64,
     /// How many entries of the feed.
     pub entries: u64,
+    /// How many ids that were taken until then; none where the store forgets them by itself.
+    pub taken: u64,
     /// How many sessions that came due were found to have been renewed, and are due later. Nothing of them is forgotten; it
     /// says that there may be more to look at.
     pub put_off: u64,

@@ -1,6 +1,6 @@
 //! Sessions in memory, for tests and for one process that may forget them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Bound;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
@@ -33,6 +33,9 @@ struct Contents {
     sessions: BTreeMap<String, Session>,
     marks: Vec<Mark>,
     beside: BTreeMap<String, Kept>,
+    /// Until when each id is taken, and what is free when.
+    taken: BTreeMap<String, Timestamp>,
+    free_at: BTreeSet<(Timestamp, String)>,
     /// By their place in the feed.
     feed: BTreeMap<u64, Revocation>,
 }
@@ -187,6 +190,16 @@ impl SessionStore for MemoryStore {
         Ok(is_next)
     }
 
+    async fn take(&self, id: &str, until: Timestamp) -> Result<bool, StoreError> {
+        let kept = &mut *self.kept();
+        let is_free = !kept.taken.contains_key(id);
+        if is_free {
+            kept.taken.insert(id.to_owned(), until);
+            kept.free_at.insert((until, id.to_owned()));
+        }
+        Ok(is_free)
+    }
+
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {
         let mut kept = self.kept();
         let over = kept.sessions.values().filter(|session| session.current.idle_until < before).take(limit as usize);
@@ -195,7 +208,16 @@ impl SessionStore for MemoryStore {
         let old = kept.feed.iter().filter(|(_, entry)| entry.until < before).take(limit as usize);
         let old: Vec<_> = old.map(|(place, _)| *place).collect();
         old.iter().for_each(|place| drop(kept.feed.remove(place)));
-        Ok(Purged { sessions: over.len() as u64, entries: old.len() as u64, put_off: 0 })
+        let mut taken = 0;
+        while taken < u64::from(limit)
+            && let Some((until, _)) = kept.free_at.first()
+            && *until < before
+            && let Some((_, id)) = kept.free_at.pop_first()
+        {
+            kept.taken.remove(&id);
+            taken += 1;
+        }
+        Ok(Purged { sessions: over.len() as u64, entries: old.len() as u64, taken, put_off: 0 })
     }
 }
 

@@ -59,6 +59,11 @@ impl Keys {
         format!("{}kept:{name}", self.prefix)
     }
 
+    /// An id that is taken.
+    pub(super) fn taken(&self, id: &str) -> String {
+        format!("{}taken:{id}", self.prefix)
+    }
+
     /// As every script is given them.
     pub(super) fn of_scripts(&self) -> [String; 10] {
         let [idle, ids, marks] = [&self.idle, &self.ids, &self.marks].map(Clone::clone);

@@ -376,11 +376,20 @@ impl SessionStore for RedisStore {
         self.wire.run(&call).await.map_err(failed("keep something beside the sessions"))
     }
 
+    /// The server forgets it by its own clock, so a little is added for what that clock may be ahead.
+    async fn take(&self, id: &str, until: Timestamp) -> Result<bool, StoreError> {
+        const MARGIN: Duration = Duration::from_secs(300);
+        let mut set = cmd("SET");
+        set.arg(self.keys.taken(id)).arg(1).arg("NX").arg("PXAT").arg(until.after(MARGIN).as_micros() / 1_000);
+        let taken = self.wire.ask::<Option<String>>(&set).await.map_err(failed("take an id"))?;
+        Ok(taken.is_some())
+    }
+
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {
         let mut call = self.call(&PURGE);
         call.arg(before.as_micros()).arg(limit);
         let (sessions, entries, put_off) = self.wire.run(&call).await.map_err(failed("purge sessions"))?;
-        Ok(Purged { sessions, entries, put_off })
+        Ok(Purged { sessions, entries, put_off, taken: 0 })
     }
 }
 

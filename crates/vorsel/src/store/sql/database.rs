@@ -17,10 +17,10 @@ pub(super) trait Database: Clone + fmt::Debug + Send + Sync + 'static {
     type Transaction: Send;
     type Row: Columns + Send;
 
-    /// The statements that forget: entries of the feed whose time is over, then the sessions that were renewed since they
+    /// The statements that forget: entries of the feed whose time is over, then ids that were taken until then, then the sessions that were renewed since they
     /// were last looked at and get another date, then sessions. Each takes a moment and how many are looked at: those that
     /// have been due for longest, so that a step costs the same however many there are.
-    const PURGE: [&'static str; 3];
+    const PURGE: [&'static str; 4];
 
     /// A transaction that writes.
     async fn begin(&self) -> Result<Self::Transaction, sqlx::Error>;

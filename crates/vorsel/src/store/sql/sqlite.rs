@@ -86,6 +86,10 @@ const MIGRATIONS: &[&[&str]] = &[
         "CREATE TABLE vorsel_marks (before INTEGER PRIMARY KEY, ended_at INTEGER NOT NULL, ended_why TEXT NOT NULL) STRICT",
     ],
     &["CREATE TABLE vorsel_kept (name TEXT PRIMARY KEY, version INTEGER NOT NULL, bytes BLOB NOT NULL) STRICT"],
+    &[
+        "CREATE TABLE vorsel_taken (id TEXT PRIMARY KEY, until INTEGER NOT NULL) STRICT, WITHOUT ROWID",
+        "CREATE INDEX vorsel_taken_by_until ON vorsel_taken (until)",
+    ],
 ];
 
 impl SqliteStore {
@@ -225,8 +229,9 @@ impl Database for File {
     type Transaction = Transaction<'static, Sqlite>;
     type Row = SqliteRow;
 
-    const PURGE: [&'static str; 3] = [
+    const PURGE: [&'static str; 4] = [
         "DELETE FROM vorsel_feed WHERE place IN (SELECT place FROM vorsel_feed WHERE until < $1 LIMIT $2)",
+        "DELETE FROM vorsel_taken WHERE id IN (SELECT id FROM vorsel_taken WHERE until < $1 LIMIT $2)",
         "UPDATE vorsel_sessions SET purge_at = idle_until WHERE idle_until >= $1 AND id IN
          (SELECT id FROM vorsel_sessions WHERE purge_at < $1 ORDER BY purge_at LIMIT $2)",
         "DELETE FROM vorsel_sessions WHERE idle_until < $1 AND id IN

@@ -80,6 +80,7 @@ const KEPT: &str = "SELECT version, bytes FROM vorsel_kept WHERE name = $1";
 const KEEP_FIRST: &str =
     "INSERT INTO vorsel_kept (name, version, bytes) VALUES ($1, $2 + 1, $3) ON CONFLICT DO NOTHING";
 const KEEP_NEXT: &str = "UPDATE vorsel_kept SET version = $2 + 1, bytes = $3 WHERE name = $1 AND version = $2";
+const TAKE: &str = "INSERT INTO vorsel_taken (id, until) VALUES ($1, $2) ON CONFLICT DO NOTHING";
 
 /// A store on a SQL database.
 pub(super) trait SqlStore: std::fmt::Debug + Send + Sync {
@@ -362,14 +363,21 @@ impl<S: SqlStore> SessionStore for S {
         Ok(within(database, ACTION, 1, changed).await? == 1)
     }
 
+    async fn take(&self, id: &str, until: Timestamp) -> Result<bool, StoreError> {
+        let database = self.database();
+        let values = [Param::Text(id), Param::Number(until.as_micros())];
+        Ok(within(database, "take an id", 1, database.change(TAKE, &values)).await? == 1)
+    }
+
     async fn purge(&self, before: Timestamp, limit: u32) -> Result<Purged, StoreError> {
         let database = self.database();
         let values = [Param::Number(before.as_micros()), Param::Number(limit.into())];
         let done = async {
-            let [feed, moved, over] = S::Database::PURGE;
+            let [feed, taken, moved, over] = S::Database::PURGE;
             let entries = database.change(feed, &values).await?;
+            let taken = database.change(taken, &values).await?;
             let put_off = database.change(moved, &values).await?;
-            Ok(Purged { sessions: database.change(over, &values).await?, entries, put_off })
+            Ok(Purged { sessions: database.change(over, &values).await?, entries, taken, put_off })
         };
         within(database, "purge sessions", 1, done).await
     }

@@ -21,7 +21,7 @@ pub use feed::{
 };
 use feed::{feed_after, feed_end, of_session};
 use material::{LATER, START, advance, end, load, next_of, session, stored, with_facts};
-pub use upkeep::{counts_what_is_there, keeps_each_version_once, purges_in_steps};
+pub use upkeep::{counts_what_is_there, keeps_each_version_once, purges_in_steps, takes_each_id_once};
 
 /// Checks every rule of the contract in turn.
 ///
@@ -51,6 +51,7 @@ pub async fn every_rule(store: Arc<dyn SessionStore>) {
     wakes_whoever_watches_the_feed(&*store).await;
     counts_what_is_there(&*store).await;
     keeps_each_version_once(store.clone()).await;
+    takes_each_id_once(store.clone()).await;
     purges_in_steps(&*store).await;
 }
 

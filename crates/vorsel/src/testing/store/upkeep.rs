@@ -34,6 +34,42 @@ pub async fn keeps_each_version_once(store: Arc<dyn SessionStore>) {
     assert!(!store.keep(&name, 0, &bytes).await.expect("an answer"), "it is there");
 }
 
+/// An id is taken once, whoever asks at the same time, until its time is over; ids whose time is over are purged in steps.
+///
+/// # Panics
+/// Where the store breaks the rule.
+pub async fn takes_each_id_once(store: Arc<dyn SessionStore>) {
+    let id = random_id().expect("randomness");
+    // Some stores forget by a clock of their own.
+    let later = store.time().await.expect("a time").unwrap_or(LATER).after(Duration::from_secs(3_600));
+    let take = async |id: &str, until| store.take(id, until).await.expect("an answer");
+    let tries = (0..8).map(|_| {
+        let (store, id) = (store.clone(), id.clone());
+        tokio::spawn(async move { store.take(&id, later).await.expect("an answer") })
+    });
+    let mut won = 0;
+    for tried in tries.collect::<Vec<_>>() {
+        won += u32::from(tried.await.expect("no panic"));
+    }
+    assert_eq!((won, take(&id, later).await), (1, false), "once");
+    for other in [format!("{id} "), format!("{id}'; --"), "\u{1f52d}".repeat(60) + &id, String::new() + &id[1..]] {
+        assert!(take(&other, later).await && !take(&other, later).await, "{other:?} is another");
+    }
+    let past = Timestamp::from_secs(1_000_000_000);
+    for number in 0..3 {
+        assert!(take(&format!("{id} {number}"), past.after(Duration::from_secs(number))).await);
+    }
+    let before = past.after(Duration::from_secs(2));
+    let mut steps = Vec::new();
+    for _ in 0..3 {
+        steps.push(store.purge(before, 1).await.expect("purge").taken);
+    }
+    assert!(steps == [1, 1, 0] || steps == [0, 0, 0], "in steps, or by the store's own time: {steps:?}");
+    assert!(take(&format!("{id} 0"), past).await, "free again");
+    assert!(!take(&id, later).await, "still taken");
+    let _ = store.purge(before, 10).await.expect("purge");
+}
+
 /// The figures follow what begins, ends and is revoked; a clock of the store's own goes forward.
 ///
 /// # Panics

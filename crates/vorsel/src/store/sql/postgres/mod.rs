@@ -217,9 +217,11 @@ impl Database for Connections {
     type Transaction = Lent;
     type Row = PgRow;
 
-    const PURGE: [&'static str; 3] = [
+    const PURGE: [&'static str; 4] = [
         "DELETE FROM vorsel_feed WHERE place IN
          (SELECT place FROM vorsel_feed WHERE until < $1 LIMIT $2 FOR UPDATE SKIP LOCKED)",
+        "DELETE FROM vorsel_taken WHERE id IN
+         (SELECT id FROM vorsel_taken WHERE until < $1 LIMIT $2 FOR UPDATE SKIP LOCKED)",
         "UPDATE vorsel_sessions AS kept SET purge_at = kept.idle_until FROM
          (SELECT id FROM vorsel_sessions WHERE purge_at < $1 ORDER BY purge_at LIMIT $2 FOR UPDATE SKIP LOCKED) AS due
          WHERE kept.id = due.id AND kept.idle_until >= $1",

@@ -37,6 +37,10 @@ const MIGRATIONS: &[&[&str]] = &[
     ],
     &["CREATE TABLE vorsel_marks (before BIGINT PRIMARY KEY, ended_at BIGINT NOT NULL, ended_why TEXT NOT NULL)"],
     &["CREATE TABLE vorsel_kept (name TEXT PRIMARY KEY, version BIGINT NOT NULL, bytes BYTEA NOT NULL)"],
+    &[
+        "CREATE TABLE vorsel_taken (id TEXT PRIMARY KEY, until BIGINT NOT NULL)",
+        "CREATE INDEX vorsel_taken_by_until ON vorsel_taken (until)",
+    ],
 ];
 
 /// Locks of a transaction: "vors" in ASCII and what it is for.
