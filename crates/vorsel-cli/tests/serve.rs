@@ -117,7 +117,7 @@ async fn several_servers_on_one_store_act_as_one() {
     assert_eq!(servers[1].call(Method::GET, "/exposures", &access).await, 200);
 
     let (_, token) = servers[0].tokens("ope-0002").await;
-    let form = [("token", token.as_str())];
+    let form = [("client_id", "desk"), ("token", token.as_str())];
     let sign_out = servers[1].client.post(servers[1].metadata("revocation_endpoint").await).form(&form);
     assert_eq!(servers[1].answer(sign_out).await.0, 200);
     assert_eq!(servers[0].renew(&token).await.0, 400);

@@ -77,7 +77,8 @@ fn router() -> Router {
         .admission(Arc::new(Nobody))
         .build()
         .expect("sessions");
-    Endpoints::new(Arc::new(sessions), "https://id.skarnhill.test").client("desk").routes().into_unguarded_router()
+    let endpoints = Endpoints::new(Arc::new(sessions), "https://id.skarnhill.test");
+    endpoints.routes().expect("endpoints").into_unguarded_router()
 }
 
 fn main() {

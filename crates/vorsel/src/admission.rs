@@ -35,6 +35,16 @@ pub trait Admission<C>: Send + Sync {
     /// [`AdmissionError::Denied`] if the subject is not to come in; at a renewal this ends the session.
     /// [`AdmissionError::Unavailable`] if nobody can tell; then nothing changes and the client may try again.
     async fn admit(&self, subject: &str, client_id: &str) -> Result<Grant<C>, AdmissionError>;
+
+    /// What a registered client may do now that acts for itself; it has proven who it is. Nothing, unless the app says otherwise.
+    ///
+    /// # Errors
+    /// As [`admit`](Self::admit).
+    async fn admit_client(&self, client_id: &str) -> Result<Grant<C>, AdmissionError> {
+        Err(AdmissionError::Denied {
+            reason: format!("Admission::admit_client is not written, so {client_id:?} can't act for itself"),
+        })
+    }
 }
 
 /// What goes into the access tokens of a subject.

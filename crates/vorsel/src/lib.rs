@@ -36,6 +36,7 @@ mod access;
 mod admission;
 mod audit;
 mod checker;
+mod clients;
 mod clock;
 #[cfg(feature = "axum")]
 pub mod endpoints;
@@ -59,6 +60,10 @@ mod waiting;
 pub use access::{AccessTokens, AccessTokensBuilder, IssueTokenError, Issued, RevokeError, SetUpError};
 pub use admission::{Admission, AdmissionError, Grant};
 pub use checker::{Checker, IntoChecker};
+pub use clients::{
+    Client, ClientGrant, ClientSecret, ClientSecretHash, ClientSecretHashError, Clients, ClientsError,
+    ClientsFileError, FindClient,
+};
 pub use clock::{Clock, SystemClock, now};
 pub use guard::{
     Admitted, Answered, ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys, Caller, Deciding, Guard,
@@ -74,7 +79,8 @@ pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
 pub use revocations::{FeedFigures, LiveRevocations};
 pub use sessions::{
-    EndError, RenewError, RenewalRequest, SessionFigures, Sessions, SessionsBuilder, StartError, TokenReply,
+    ClientReply, ClientTokenError, EndError, RenewError, RenewalRequest, SessionFigures, Sessions, SessionsBuilder,
+    SignOutError, StartError, TokenReply,
 };
 pub use settings::{KeyPlace, OpenError, Opened, Settings, SettingsError};
 pub use vorsel_core::*;

@@ -156,7 +156,7 @@ async fn a_store_is_opened_again_as_it_was_and_one_of_a_later_version_is_not_tou
     }
     let pool = sqlx::SqlitePool::connect_with(options).await.expect("a file");
     sqlx::query("PRAGMA user_version = 9").execute(&pool).await.expect("a version");
-    assert_eq!(cause(SqliteStore::open(&path).await.expect_err("a later version's")), later(3));
+    assert_eq!(cause(SqliteStore::open(&path).await.expect_err("a later version's")), later(4));
 
     if let Some(server) = shared(Kind::Postgres) {
         let url = server.empty_database();
@@ -168,7 +168,7 @@ async fn a_store_is_opened_again_as_it_was_and_one_of_a_later_version_is_not_tou
         let versions = sqlx::query("SELECT version FROM vorsel_schema").fetch_all(&pool).await.expect("versions");
         assert_eq!(versions.len(), 1, "the step is taken once");
         sqlx::query("INSERT INTO vorsel_schema VALUES (9)").execute(&pool).await.expect("a version");
-        assert_eq!(cause(PostgresStore::connect(&url).await.expect_err("a later version's")), later(3));
+        assert_eq!(cause(PostgresStore::connect(&url).await.expect_err("a later version's")), later(4));
     }
     if let Some(server) = shared(Kind::Redis) {
         let url = server.empty_database();

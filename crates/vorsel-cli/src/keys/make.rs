@@ -4,7 +4,7 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use serde_json::json;
-use vorsel::{Algorithm, ApiKey, SigningKey};
+use vorsel::{Algorithm, ApiKey, ClientSecret, SigningKey};
 
 use crate::failure::Failure;
 use crate::key_file;
@@ -22,11 +22,21 @@ pub(super) fn run(algorithm: Algorithm, out: &Path) -> Result<ExitCode, Failure>
 
 pub(super) fn api_key(as_json: bool) -> Result<ExitCode, Failure> {
     let key = ApiKey::generate()?;
+    show_once("key", key.reveal(), &key.hash().to_string(), as_json)
+}
+
+pub(super) fn client_secret(as_json: bool) -> Result<ExitCode, Failure> {
+    let secret = ClientSecret::generate()?;
+    show_once("secret", secret.reveal(), &secret.hash().to_string(), as_json)
+}
+
+fn show_once(name: &str, secret: &str, hash: &str, as_json: bool) -> Result<ExitCode, Failure> {
     if as_json {
-        anstream::println!("{}", json!({ "key": key.reveal(), "hash": key.hash().to_string() }));
+        anstream::println!("{}", json!({ name: secret, "hash": hash }));
     } else {
-        anstream::println!("key   {}  {}", key.reveal(), faint("for its owner, shown this once"));
-        anstream::println!("hash  {}", key.hash());
+        let width = name.len().max("hash".len());
+        anstream::println!("{name:width$}  {secret}  {}", faint("for its owner, shown this once"));
+        anstream::println!("{:width$}  {hash}", "hash");
     }
     Ok(ExitCode::SUCCESS)
 }

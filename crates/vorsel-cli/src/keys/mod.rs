@@ -47,6 +47,12 @@ enum KeysAction {
         #[arg(long)]
         json: bool,
     },
+    /// Make a client's secret and its hash. The secret is shown this once; the hash goes into the file of clients.
+    ClientSecret {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
     /// Show the keys of somebody's public set: a JWK Set, a JWK or PEM in a file, or at an address.
     Show {
         /// The file, or an address that begins with https:// (or http:// on this machine).
@@ -133,6 +139,7 @@ async fn carry_out(action: &KeysAction) -> Result<ExitCode, Failure> {
         KeysAction::Make { algorithm, out } => make::run(*algorithm, out),
         KeysAction::Secret { out } => place::make_secret(out).map(|()| ExitCode::SUCCESS),
         KeysAction::ApiKey { json } => make::api_key(*json),
+        KeysAction::ClientSecret { json } => make::client_secret(*json),
         KeysAction::Show { place, json } => show::run(place, *json).await,
         KeysAction::List { place, json } => list::run(&place.find().await?, *json).await,
         KeysAction::Roll { place, ring, algorithm } => step::roll(&place.find().await?, *ring, *algorithm).await,

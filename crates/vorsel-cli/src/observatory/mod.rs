@@ -9,8 +9,8 @@ mod state;
 use std::path::Path;
 use std::sync::Arc;
 
-use vorsel::endpoints::Endpoints;
-use vorsel::{AccessPlan, GuardedApp, Opened, Sessions, Settings};
+use vorsel::endpoints::{Endpoint, Endpoints, resource_metadata_address};
+use vorsel::{AccessPlan, Clients, GuardedApp, Opened, Sessions, Settings};
 
 use crate::failure::Failure;
 use people::{InstrumentKeys, People};
@@ -22,9 +22,29 @@ pub(crate) const CLIENT: &str = "desk";
 /// What the endpoints' paths begin with.
 pub(crate) const PREFIX: &str = "/oauth";
 
+const PLAN: &str = include_str!("../../../../demo/access.toml");
+
 /// The access plan in `demo/access.toml`, as it was when the command was built.
 pub(crate) fn access_plan() -> Result<AccessPlan, Failure> {
-    Ok(AccessPlan::read(include_str!("../../../../demo/access.toml"), "demo/access.toml")?)
+    Ok(AccessPlan::read(PLAN, "demo/access.toml")?)
+}
+
+/// The same plan where the issuer or the audience has a path, which the paths of its metadata end with.
+fn access_plan_for(endpoints: &Endpoints<Staff>) -> Result<AccessPlan, Failure> {
+    let to_open = endpoints.to_open()?;
+    let text = ["/.well-known/oauth-authorization-server", "/.well-known/oauth-protected-resource"].iter().fold(
+        PLAN.to_owned(),
+        |text, name| match to_open.iter().find(|(_, path)| path.starts_with(name)) {
+            Some((_, path)) => text.replace(&format!("\"{name}\""), &format!("{path:?}")),
+            None => text,
+        },
+    );
+    Ok(AccessPlan::read(&text, "demo/access.toml")?)
+}
+
+/// The clients in `demo/clients.toml`, as they were when the command was built.
+fn clients() -> Result<Clients, Failure> {
+    Ok(Clients::read(include_str!("../../../../demo/clients.toml"), Path::new("demo/clients.toml"))?)
 }
 
 /// The settings in `demo/vorsel.toml`, as they were when the command was built, and the environment over them.
@@ -35,14 +55,20 @@ pub(crate) fn settings(variables: impl IntoIterator<Item = (String, String)>) ->
 /// The whole API behind one guard, and the sessions it keeps. Clients reach it at `base`.
 pub(crate) fn open(opened: &Opened, base: &str) -> Result<(GuardedApp, Arc<Sessions<Staff>>), Failure> {
     let people = Arc::new(People::demo()?);
-    let plan = opened.settings.plan.clone().map_or_else(access_plan, Ok)?;
-    let sessions = Arc::new(opened.sessions(people.clone()).roles_of(&plan).build()?);
-    let endpoints = Endpoints::new(sessions.clone(), base).prefix(PREFIX).client(CLIENT);
+    let (plan, audience) = (opened.settings.plan.clone(), opened.settings.audience.as_str());
+    let clients = opened.settings.clients.clone().map_or_else(clients, Ok)?;
+    let sessions =
+        opened.sessions(people.clone()).clients(clients).roles_of(&plan.clone().map_or_else(access_plan, Ok)?);
+    let sessions = Arc::new(sessions.build()?);
+    let endpoints = Endpoints::new(sessions.clone(), base).prefix(PREFIX);
+    let endpoints = endpoints.with(Endpoint::Introspection).with(Endpoint::ResourceMetadata);
+    let plan = plan.map_or_else(|| access_plan_for(&endpoints), Ok)?;
     let observatory = Arc::new(Observatory { people, sessions: sessions.clone() });
     let guard = opened
         .guard_by::<Staff>(plan)
+        .resource_metadata(&resource_metadata_address(audience)?)
         .api_keys("x-instrument-key", InstrumentKeys(observatory.people.clone()))
         .predicate("queued-by-caller", routes::queued_by_caller)
         .build()?;
-    Ok((routes::routes(observatory).merge(endpoints.routes()).guard(guard)?, sessions))
+    Ok((routes::routes(observatory).merge(endpoints.routes()?).guard(guard)?, sessions))
 }

@@ -23,6 +23,18 @@ pub struct Answer {
     pub problem: Option<String>,
 }
 
+impl Answer {
+    /// The same answer, its bearer challenges telling where the metadata of the API lies
+    /// ([RFC 9728 section 5.1](https://www.rfc-editor.org/rfc/rfc9728#section-5.1)).
+    #[must_use]
+    pub fn with_resource_metadata(mut self, address: &str) -> Self {
+        for challenge in self.challenges.iter_mut().filter(|challenge| challenge.scheme == "Bearer") {
+            challenge.say("resource_metadata", address);
+        }
+        self
+    }
+}
+
 /// One challenge ([RFC 9110 section 11.3](https://www.rfc-editor.org/rfc/rfc9110#section-11.3)); written out, it is the value of
 /// a `WWW-Authenticate` header.
 #[derive(Clone, Debug, PartialEq, Eq)]

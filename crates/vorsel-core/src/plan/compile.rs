@@ -29,6 +29,7 @@ pub(super) fn compile(draft: &PlanBuilder) -> Compiled {
     compiler.declared("scope", draft.scopes.iter(), is_scope);
     compiler.declared("predicate", draft.predicates.iter(), is_name);
     names.policies = compiler.policies();
+    names.scopes = draft.scopes.iter().map(|scope| scope.name.clone()).collect();
     let mut form = NormalForm::of(&names);
     let (routes, paths) = compiler.routes(&mut form, &names);
     let (all_subjects, budget) = (draft.all_subjects, draft.budget);

@@ -84,7 +84,7 @@ pub enum Access {
     Need(Rule),
 }
 
-/// The roles and the policies of a plan.
+/// The roles, the policies and the scopes of a plan.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(super) struct Names {
     /// For each role all that it includes, itself among them.
@@ -92,6 +92,8 @@ pub(super) struct Names {
     /// The roles in the order declared.
     pub(super) order: Vec<String>,
     pub(super) policies: BTreeMap<String, Rule>,
+    /// In the order declared.
+    pub(super) scopes: Vec<String>,
 }
 
 impl AccessPlan {
@@ -104,6 +106,11 @@ impl AccessPlan {
     /// The named policies and their rules.
     pub fn policies(&self) -> impl Iterator<Item = (&str, &Rule)> {
         self.names.policies.iter().map(|(name, rule)| (name.as_str(), rule))
+    }
+
+    /// The scopes in the order declared; none if rules may name any.
+    pub fn scopes(&self) -> impl Iterator<Item = &str> {
+        self.names.scopes.iter().map(String::as_str)
     }
 
     /// The roles in the order declared, each with all others that it includes.

@@ -53,11 +53,18 @@ impl SignIn {
     }
 
     /// The scopes asked for: no token of the session ever has others, whatever the app grants later
-    /// ([RFC 6749 section 6](https://www.rfc-editor.org/rfc/rfc6749#section-6)). Without this there is no such ceiling.
+    /// ([RFC 6749 section 6](https://www.rfc-editor.org/rfc/rfc6749#section-6)). Without this the ceiling is what the client may
+    /// have, or, where no clients are registered, what the plan declares.
     #[must_use]
     pub fn scopes(mut self, scopes: Scopes) -> Self {
         self.scopes = Some(scopes);
         self
+    }
+
+    /// The scopes asked for, if any were.
+    #[must_use]
+    pub const fn asked_scopes(&self) -> Option<&Scopes> {
+        self.scopes.as_ref()
     }
 
     /// Who signs in.

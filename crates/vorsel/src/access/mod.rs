@@ -10,7 +10,7 @@ use std::time::Instant;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use vorsel_core::{
-    AccessDraft, AccessPlan, Checked, Expectations, Finding, IssueError, Issuer, Lifetime, Prepared, Revocations,
+    AccessDraft, AccessPlan, Checked, Expectations, Finding, IssueError, Issuer, Kind, Lifetime, Prepared, Revocations,
     Silences, Timestamp, Verifier,
 };
 
@@ -51,6 +51,8 @@ struct Shared {
     keys: LiveKeyring,
     issuer: Live<Issuer>,
     verifier: Live<Verifier>,
+    /// Of tokens that others are meant by, to which clients get them here.
+    verifier_for_anyone: Live<Verifier>,
     lifetime: Lifetime,
     store: Arc<dyn SessionStore>,
     revocations: Option<LiveRevocations>,
@@ -165,12 +167,14 @@ impl AccessTokensBuilder {
         let clock = clock.or_else(|| revocations.as_ref().map(LiveRevocations::clock));
         let clock = clock.unwrap_or_else(|| Arc::new(SystemClock));
         let (issuer, expected) = (name.clone(), Expectations::access(&name, &audience));
+        let ours = Expectations::danger_from_anyone_for_anyone(Kind::Access).issuer(&name);
         Ok(AccessTokens(Arc::new(Shared {
             issuer: keys.derive(move |ring| {
                 let issuer = Issuer::new(&issuer, ring.clone());
                 roles.iter().fold(issuer, |issuer, roles| issuer.roles(roles))
             }),
             verifier: keys.derive(move |ring| Verifier::new(ring.key_set(), expected.clone())),
+            verifier_for_anyone: keys.derive(move |ring| Verifier::new(ring.key_set(), ours.clone())),
             name,
             audience,
             keys,
@@ -196,6 +200,18 @@ impl AccessTokens {
     #[must_use]
     pub fn issuer(&self) -> &str {
         &self.0.name
+    }
+
+    /// Whom the tokens are for, `aud`.
+    #[must_use]
+    pub fn audience(&self) -> &str {
+        &self.0.audience
+    }
+
+    /// What is known to be revoked, if this instance follows it.
+    #[must_use]
+    pub fn revocations(&self) -> Option<&LiveRevocations> {
+        self.0.revocations.as_ref()
     }
 
     /// The keys that sign.

@@ -43,6 +43,12 @@ pub enum RevokeError {
         /// Its state.
         state: KeyState,
     },
+    /// Another client holds the token.
+    #[error("the access token was given to another client than {found:?}")]
+    WrongClient {
+        /// Who wants it revoked.
+        found: String,
+    },
     /// The store failed.
     #[error(transparent)]
     Store(#[from] StoreError),
@@ -125,22 +131,25 @@ impl AccessTokens {
         }
     }
 
-    /// Revokes one token of this issuer; its session, if it has one, goes on. A token that is not accepted, or that another
-    /// client holds, is not revoked: for the client that is the same.
+    /// Revokes one token of this issuer, for whatever audience; its session, if it has one, goes on. A token that is not accepted is not
+    /// revoked: for the client that is the same.
     ///
     /// # Errors
-    /// If the store fails.
-    pub async fn revoke_token(&self, token: &str, client_id: Option<&str>) -> Result<(), StoreError> {
+    /// If another client than this one holds the token, or the store fails.
+    pub async fn revoke_token(&self, token: &str, client_id: Option<&str>) -> Result<(), RevokeError> {
         let now = self.now();
-        let Ok(checked) = self.0.verifier.load().check(token, now) else { return Ok(()) };
+        let Ok(checked) = self.0.verifier_for_anyone.load().check(token, now) else { return Ok(()) };
         let claims = checked.claims();
+        if let Some(found) = client_id.filter(|client_id| claims.client_id() != Some(client_id)) {
+            return Err(RevokeError::WrongClient { found: found.to_owned() });
+        }
         match claims.id() {
-            Some(id) if client_id.is_none_or(|client_id| claims.client_id() == Some(client_id)) => {
+            Some(id) => {
                 // The same however often it is said.
                 let until = claims.expires_at().map_or_else(|| self.remembered_until(now), |at| at.after(MARGIN));
-                self.tell(Revoked::Token(id.to_owned()), until).await
+                Ok(self.tell(Revoked::Token(id.to_owned()), until).await?)
             }
-            _ => Ok(()),
+            None => Ok(()),
         }
     }
 

@@ -1,23 +1,35 @@
-//! The standard endpoints around sessions, ready to mount: renewal, revocation, key set and metadata.
+//! The standard endpoints around sessions and clients, ready to mount.
 //!
-//! | path | what |
-//! |---|---|
-//! | `POST {prefix}/token` | renewal, the `refresh_token` grant ([RFC 6749 section 6](https://www.rfc-editor.org/rfc/rfc6749#section-6)) |
-//! | `POST {prefix}/revoke` | sign-out ([RFC 7009](https://www.rfc-editor.org/rfc/rfc7009)) |
-//! | `GET {prefix}/keys` | the public keys, a JWK Set |
-//! | `GET /.well-known/oauth-authorization-server` | where the others are ([RFC 8414](https://www.rfc-editor.org/rfc/rfc8414)) |
+//! | endpoint | path | what |
+//! |---|---|---|
+//! | [`Token`](Endpoint::Token) | `POST {prefix}/token` | renewal ([RFC 6749 section 6](https://www.rfc-editor.org/rfc/rfc6749#section-6)), and tokens for clients themselves ([section 4.4](https://www.rfc-editor.org/rfc/rfc6749#section-4.4)) |
+//! | [`Revocation`](Endpoint::Revocation) | `POST {prefix}/revoke` | sign-out ([RFC 7009](https://www.rfc-editor.org/rfc/rfc7009)) |
+//! | [`KeySet`](Endpoint::KeySet) | `GET {prefix}/keys` | the public keys, a JWK Set |
+//! | [`Metadata`](Endpoint::Metadata) | `GET /.well-known/oauth-authorization-server` and the issuer's path | where the others are ([RFC 8414](https://www.rfc-editor.org/rfc/rfc8414)) |
+//! | [`Introspection`](Endpoint::Introspection) | `POST {prefix}/introspect` | what a token is worth ([RFC 7662](https://www.rfc-editor.org/rfc/rfc7662)) |
+//! | [`ResourceMetadata`](Endpoint::ResourceMetadata) | `GET /.well-known/oauth-protected-resource` and the audience's path | who issues tokens for this API ([RFC 9728](https://www.rfc-editor.org/rfc/rfc9728)) |
 //!
-//! Signing in stays with the app: it checks the password and calls [`Sessions::start`](crate::Sessions::start). The routes must be `open` in the
-//! access plan, since whoever calls them has no access token or an expired one.
+//! The first four are there unless they are [left out](Endpoints::without), the others if they are [asked for](Endpoints::with). The
+//! routes must be `open` in the access plan, since whoever calls them has no access token or an expired one. Addresses come from
+//! what is set up, never from a request.
 
+mod address;
+mod call;
+mod clients;
 mod form;
+mod introspect;
+mod key_set;
+mod metadata;
 mod patient;
 mod reply;
 mod revoke;
 mod router;
 mod state;
 mod token;
+mod which;
 
+pub use address::{EndpointsError, resource_metadata_address};
 pub use patient::{Patient, PatientIo};
 pub use reply::token_reply;
 pub use state::Endpoints;
+pub use which::Endpoint;

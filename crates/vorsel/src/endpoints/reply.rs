@@ -1,11 +1,15 @@
-//! Replies of the endpoints.
+//! How an answer of an endpoint looks.
+
+use std::time::Duration;
 
 use axum::Json;
 use axum::response::{IntoResponse, Response};
-use http::header::{CACHE_CONTROL, PRAGMA, RETRY_AFTER};
+use http::header::{CACHE_CONTROL, PRAGMA, RETRY_AFTER, WWW_AUTHENTICATE};
 use http::{HeaderValue, StatusCode};
 use serde_json::json;
 
+use super::which::Endpoint;
+use crate::audit::cut;
 use crate::sessions::TokenReply;
 
 /// The reply to a sign-in or a renewal as a response that nobody keeps
@@ -14,39 +18,83 @@ pub fn token_reply(reply: TokenReply) -> Response {
     unkept(Json(reply))
 }
 
-/// An error reply ([RFC 6749 section 5.2](https://www.rfc-editor.org/rfc/rfc6749#section-5.2)).
+/// An error reply ([RFC 6749 section 5.2](https://www.rfc-editor.org/rfc/rfc6749#section-5.2)), and what the log says of it.
 #[derive(Debug)]
-pub(super) struct OAuthError {
+pub(super) struct Refused {
     status: StatusCode,
     code: &'static str,
+    /// For the client.
     description: Option<String>,
+    /// For the log; nothing if it was told where it was found.
+    reason: Option<String>,
+    /// Whether the client has shown something in the header for it.
+    challenges: bool,
+    retry_after: Option<Duration>,
 }
 
-impl OAuthError {
-    pub(super) fn new(code: &'static str) -> Self {
-        Self { status: StatusCode::BAD_REQUEST, code, description: None }
+impl Refused {
+    fn new(code: &'static str) -> Self {
+        let status = StatusCode::BAD_REQUEST;
+        Self { status, code, description: None, reason: None, challenges: false, retry_after: None }
     }
 
-    pub(super) fn invalid_request(description: String) -> Self {
-        Self { description: Some(description), ..Self::new("invalid_request") }
+    /// The log says why, the client learns the code alone.
+    pub(super) fn because(code: &'static str, reason: impl Into<String>) -> Self {
+        Self { reason: Some(reason.into()), ..Self::new(code) }
+    }
+
+    /// Whoever found it has logged it.
+    pub(super) fn told(code: &'static str) -> Self {
+        Self::new(code)
+    }
+
+    /// A request that can't be read; the client learns why.
+    pub(super) fn request(description: impl Into<String>) -> Self {
+        let description = description.into();
+        Self { description: Some(description.clone()), ..Self::because("invalid_request", description) }
+    }
+
+    /// A client that is not who it says. If it has tried by the header, it gets a challenge
+    /// ([RFC 6749 section 5.2](https://www.rfc-editor.org/rfc/rfc6749#section-5.2)); without that a browser would ask its user for a
+    /// password.
+    pub(super) fn client(reason: impl Into<String>, by_header: bool) -> Self {
+        let status = if by_header { StatusCode::UNAUTHORIZED } else { StatusCode::BAD_REQUEST };
+        Self { status, challenges: by_header, ..Self::because("invalid_client", reason) }
     }
 
     /// Something of ours failed; the client keeps its token and may try again, in a second
     /// ([RFC 9110 section 10.2.3](https://www.rfc-editor.org/rfc/rfc9110#section-10.2.3)).
-    pub(super) fn unavailable() -> Self {
-        Self { status: StatusCode::SERVICE_UNAVAILABLE, ..Self::new("temporarily_unavailable") }
+    pub(super) fn unavailable(reason: Option<String>) -> Self {
+        let status = StatusCode::SERVICE_UNAVAILABLE;
+        Self { status, reason, retry_after: Some(Duration::from_secs(1)), ..Self::new("temporarily_unavailable") }
     }
-}
 
-impl IntoResponse for OAuthError {
-    fn into_response(self) -> Response {
+    /// One line in the log.
+    pub(super) fn log(&self, endpoint: Endpoint, client: Option<&str>) {
+        let Some(reason) = &self.reason else { return };
+        let (endpoint, code, client, reason) = (endpoint.label(), self.code, client.map(cut), cut(reason));
+        if self.status.is_server_error() {
+            tracing::error!(target: "vorsel::endpoints", endpoint, code, client, "failed: {reason}");
+        } else {
+            tracing::info!(target: "vorsel::endpoints", endpoint, code, client, "refused: {reason}");
+        }
+    }
+
+    /// The response, in the name of `realm`.
+    pub(super) fn response(self, realm: &str) -> Response {
         let body = match self.description.as_deref().map(printable) {
             None => json!({ "error": self.code }),
             Some(description) => json!({ "error": self.code, "error_description": description }),
         };
         let mut response = (self.status, unkept(Json(body))).into_response();
-        if self.status == StatusCode::SERVICE_UNAVAILABLE {
-            response.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("1"));
+        if let Some(span) = self.retry_after {
+            response.headers_mut().insert(RETRY_AFTER, HeaderValue::from(span.as_secs().max(1)));
+        }
+        if self.challenges {
+            let realm: String = printable(realm);
+            if let Ok(challenge) = format!("Basic realm=\"{realm}\", charset=\"UTF-8\"").parse() {
+                response.headers_mut().insert(WWW_AUTHENTICATE, challenge);
+            }
         }
         response
     }

@@ -2,46 +2,53 @@
 
 use std::sync::Arc;
 
-use axum::Form;
-use axum::extract::State;
-use axum::extract::rejection::FormRejection;
+use axum::extract::{Request, State};
 use axum::response::Response;
 use serde::Serialize;
-use vorsel_core::{Kind, UncheckedToken};
+use vorsel_core::{Kind, UncheckedToken, with_causes};
 
-use super::form::Parameters;
-use super::reply::{OAuthError, unkept};
-use super::state::Endpoints;
+use super::call::Call;
+use super::reply::{Refused, unkept};
+use super::state::Shared;
+use super::which::Endpoint;
+use crate::access::RevokeError;
+use crate::sessions::SignOutError;
+
+pub(super) async fn revoke<C: Serialize + Send + Sync + 'static>(
+    State(shared): State<Arc<Shared<C>>>,
+    request: Request,
+) -> Response {
+    shared.answer(Endpoint::Revocation, request, decide).await
+}
 
 /// Answers 200 whether or not there was anything to revoke
 /// ([RFC 7009 section 2.2](https://www.rfc-editor.org/rfc/rfc7009#section-2.2)). A refresh token ends its session; an
-/// access token is revoked alone.
-pub(super) async fn revoke<C: Serialize + Send + Sync + 'static>(
-    State(endpoints): State<Arc<Endpoints<C>>>,
-    form: Result<Form<Parameters>, FormRejection>,
-) -> Result<Response, OAuthError> {
-    let parameters = Parameters::read(form)?;
-    let (token, client_id) = (parameters.required("token")?, parameters.get("client_id"));
-    if !endpoints.knows(client_id) {
-        return Err(OAuthError::new("invalid_client"));
+/// access token is revoked alone. Another client's token is refused, and said so
+/// ([section 2.1](https://www.rfc-editor.org/rfc/rfc7009#section-2.1)).
+async fn decide<C: Serialize + Send + Sync + 'static>(shared: Arc<Shared<C>>, call: Call) -> Result<Response, Refused> {
+    let (token, client) = (call.form.required("token")?, Some(call.client.id.as_str()));
+    let sessions = &shared.sessions;
+    if !says_access_token(token) {
+        return match sessions.sign_out(token, client).await {
+            Ok(()) => Ok(unkept(())),
+            Err(SignOutError::Store(error)) => Err(Refused::unavailable(Some(with_causes(&error)))),
+            Err(error) => Err(Refused::because("invalid_grant", error.to_string())),
+        };
     }
-    let revoked = if says_access_token(token) {
-        endpoints.sessions.access_tokens().revoke_token(token, client_id).await
-    } else {
-        endpoints.sessions.sign_out(token, client_id).await
-    };
-    match revoked {
+    if sessions.access_tokens().revocations().is_none() {
+        // RFC 7009 section 2.2.1: nobody would learn of it.
+        let reason = "access tokens can't be revoked, since nothing follows what is revoked";
+        return Err(Refused::because("unsupported_token_type", reason));
+    }
+    match sessions.access_tokens().revoke_token(token, client).await {
         Ok(()) => Ok(unkept(())),
-        Err(error) => {
-            let source: &dyn std::error::Error = &error;
-            tracing::error!(target: "vorsel::endpoints", error = source, "sign-out failed");
-            Err(OAuthError::unavailable())
-        }
+        Err(error @ RevokeError::WrongClient { .. }) => Err(Refused::because("invalid_grant", error.to_string())),
+        Err(error) => Err(Refused::unavailable(Some(with_causes(&error)))),
     }
 }
 
 /// What the token says of itself is enough to know where it is to be checked.
-fn says_access_token(token: &str) -> bool {
+pub(super) fn says_access_token(token: &str) -> bool {
     let unchecked = UncheckedToken::read(token);
     let typ = unchecked.as_ref().ok().and_then(|token| token.header().get("typ")?.as_str());
     typ.is_some() && Kind::Access.agrees_with(typ)

@@ -1,50 +1,193 @@
-//! What the endpoints share.
+//! What the endpoints are set up with, and what they share.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::sync::Arc;
+use std::time::Duration;
 
 use serde::Serialize;
+use serde_json::{Map, Value};
+use vorsel_core::{Expectations, Kind};
 
+use super::address::{Address, EndpointsError, RESOURCE};
+use super::which::Endpoint;
+use crate::checker::Checker;
 use crate::sessions::Sessions;
 
-/// The endpoints of one issuer.
+/// Sets up the endpoints of one issuer.
+///
+/// ```
+/// use std::sync::Arc;
+/// use vorsel::endpoints::{Endpoint, Endpoints};
+/// use vorsel::{NoOwn, Routes, Sessions};
+///
+/// # fn routes(sessions: Arc<Sessions<NoOwn>>) -> Result<Routes, vorsel::endpoints::EndpointsError> {
+/// let endpoints = Endpoints::new(sessions, "https://id.skarnhill.test").with(Endpoint::Introspection);
+/// let routes = Routes::new().merge(endpoints.prefix("/oauth").routes()?);
+/// # Ok(routes)
+/// # }
+/// ```
+#[must_use]
 pub struct Endpoints<C> {
+    sessions: Arc<Sessions<C>>,
+    base: String,
+    prefix: String,
+    offered: BTreeSet<Endpoint>,
+    paths: BTreeMap<Endpoint, String>,
+    view: Option<Duration>,
+}
+
+/// What the endpoints share.
+pub(super) struct Shared<C> {
     pub(super) sessions: Arc<Sessions<C>>,
-    pub(super) base: String,
-    pub(super) prefix: String,
-    clients: Vec<String>,
+    base: String,
+    paths: BTreeMap<Endpoint, String>,
+    /// Access tokens of the issuer's, for whatever audience.
+    pub(super) ours: Checker<Map<String, Value>>,
+    /// Where introspection goes by what is known to have ended, for how long the feed may be silent.
+    pub(super) view: Option<Duration>,
 }
 
 impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
-    /// Endpoints for `sessions`, reached from outside under `base` (`https://id.skarnhill.test`).
-    #[must_use]
+    /// Endpoints for `sessions`, reached from outside under `base` (`https://id.skarnhill.test`): on the issuer's host, or on this
+    /// machine. If clients are [registered](crate::SessionsBuilder::clients) with the sessions, these alone are served.
     pub fn new(sessions: Arc<Sessions<C>>, base: &str) -> Self {
-        let base = base.trim_end_matches('/').to_owned();
-        Self { sessions, base, prefix: "/oauth".to_owned(), clients: Vec::new() }
+        Self {
+            sessions,
+            base: base.to_owned(),
+            prefix: "/oauth".to_owned(),
+            offered: Endpoint::USUAL.into(),
+            paths: BTreeMap::new(),
+            view: None,
+        }
     }
 
-    /// The path under which they are mounted; `/oauth` if nothing is set.
-    #[must_use]
+    /// The path under which they are mounted; `/oauth` if nothing is set. To be set here rather than by nesting the routes, since the
+    /// metadata names it.
     pub fn prefix(mut self, prefix: &str) -> Self {
         format!("/{}", prefix.trim_matches('/')).trim_end_matches('/').clone_into(&mut self.prefix);
         self
     }
 
-    /// Adds a public client of this name. A request that names a client which is not known is refused.
-    #[must_use]
-    pub fn client(mut self, client_id: impl Into<String>) -> Self {
-        self.clients.push(client_id.into());
+    /// Offers this endpoint as well.
+    pub fn with(mut self, endpoint: Endpoint) -> Self {
+        self.offered.insert(endpoint);
         self
     }
 
-    /// Whether a client of this name is known; a request may also leave its name out.
-    pub(super) fn knows(&self, client_id: Option<&str>) -> bool {
-        client_id.is_none_or(|client_id| self.clients.iter().any(|known| known == client_id))
+    /// Leaves this endpoint out.
+    pub fn without(mut self, endpoint: Endpoint) -> Self {
+        self.offered.remove(&endpoint);
+        self
+    }
+
+    /// Another path for this endpoint, whatever the prefix. Where the metadata lies is said by the standards.
+    pub fn at(mut self, endpoint: Endpoint, path: &str) -> Self {
+        self.paths.insert(endpoint, path.to_owned());
+        self
+    }
+
+    /// Introspection does not ask the store for the session of an access token but goes by what this instance knows to be revoked, which
+    /// may be a second behind. If the feed has been silent for longer than this, it answers 503.
+    pub const fn introspect_from_view(mut self, longest_silence: Duration) -> Self {
+        self.view = Some(longest_silence);
+        self
+    }
+
+    /// Checks what was set up.
+    pub(super) fn shared(self) -> Result<Shared<C>, EndpointsError> {
+        let Self { sessions, base, prefix, offered, mut paths, view } = self;
+        let access = sessions.access_tokens();
+        let mut problems = Vec::new();
+        let issuer = Address::read("the issuer", access.issuer()).map_err(|problem| problems.push(problem)).ok();
+        let at = Address::read("the base of the endpoints", &base).map_err(|problem| problems.push(problem)).ok();
+        if let (Some(issuer), Some(at)) = (&issuer, &at)
+            && !at.has_host_of(issuer)
+            && !at.is_on_this_machine()
+        {
+            problems.push(format!(
+                "expected the base of the endpoints on the issuer's host or on this machine, but found {base:?} for the issuer {:?}",
+                access.issuer()
+            ));
+        }
+        for (endpoint, path) in &paths {
+            if endpoint.name().is_none() || !offered.contains(endpoint) {
+                problems.push(format!(
+                    "expected an endpoint that is offered and can be moved, but found {endpoint:?} at {path:?}"
+                ));
+            }
+            if !path.starts_with('/') || path.contains(['{', '}', '*', '?', '#', ' ']) {
+                problems.push(format!("expected a path such as \"/renew\" for {endpoint:?}, but found {path:?}"));
+            }
+        }
+        paths.retain(|endpoint, _| offered.contains(endpoint));
+        for endpoint in &offered {
+            let path = match (endpoint, endpoint.name()) {
+                (_, Some(name)) => Some(format!("{prefix}/{name}")),
+                (Endpoint::ResourceMetadata, None) => {
+                    Address::read("the audience, for its metadata,", access.audience())
+                        .map_err(|problem| problems.push(problem))
+                        .ok()
+                        .map(|address| address.well_known(RESOURCE))
+                }
+                // RFC 8414 section 3
+                (_, None) => issuer.as_ref().map(|issuer| issuer.well_known("oauth-authorization-server")),
+            };
+            if let Some(path) = path {
+                paths.entry(*endpoint).or_insert(path);
+            }
+        }
+        if offered.contains(&Endpoint::Introspection) && sessions.clients().is_none() {
+            problems.push("introspection is for registered clients, but none are: SessionsBuilder::clients".to_owned());
+        }
+        if view.is_some() && access.revocations().is_none() {
+            problems.push("introspection from the view needs one: SessionsBuilder::revocations".to_owned());
+        }
+        if !problems.is_empty() {
+            return Err(EndpointsError { problems });
+        }
+        let base = at.map(|at| format!("{}{}", at.origin, at.path)).unwrap_or_default();
+        let ours = Expectations::danger_from_anyone_for_anyone(Kind::Access).issuer(access.issuer());
+        let ours = Checker::new(access.keys().clone(), ours);
+        Ok(Shared { sessions, base, paths, ours, view })
+    }
+}
+
+impl<C: Serialize + Send + Sync + 'static> Shared<C> {
+    /// The issuer's name.
+    pub(super) fn issuer(&self) -> &str {
+        self.sessions.access_tokens().issuer()
+    }
+
+    pub(super) fn has(&self, endpoint: Endpoint) -> bool {
+        self.paths.contains_key(&endpoint)
+    }
+
+    pub(super) fn path_of(&self, endpoint: Endpoint) -> Option<&str> {
+        self.paths.get(&endpoint).map(String::as_str)
+    }
+
+    /// Its address from outside.
+    pub(super) fn address_of(&self, endpoint: Endpoint) -> String {
+        format!("{}{}", self.base, self.path_of(endpoint).unwrap_or_default())
+    }
+}
+
+impl<C> Clone for Endpoints<C> {
+    fn clone(&self) -> Self {
+        let Self { sessions, base, prefix, offered, paths, view } = self;
+        let (sessions, base, prefix) = (sessions.clone(), base.clone(), prefix.clone());
+        Self { sessions, base, prefix, offered: offered.clone(), paths: paths.clone(), view: *view }
     }
 }
 
 impl<C> fmt::Debug for Endpoints<C> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Endpoints").field("base", &self.base).field("prefix", &self.prefix).finish_non_exhaustive()
+        let Self { base, prefix, offered, .. } = self;
+        f.debug_struct("Endpoints")
+            .field("base", base)
+            .field("prefix", prefix)
+            .field("offered", offered)
+            .finish_non_exhaustive()
     }
 }

@@ -48,6 +48,7 @@ pub struct GuardBuilder<C> {
     clock: Arc<dyn Clock>,
     revocations: Option<RevocationGate>,
     answers_grpc: bool,
+    resource_metadata: Option<Arc<str>>,
     problems: Vec<String>,
 }
 
@@ -96,6 +97,7 @@ impl<C> Guard<C> {
             clock: Arc::new(SystemClock),
             revocations: None,
             answers_grpc: false,
+            resource_metadata: None,
             problems: Vec::new(),
         }
     }
@@ -197,6 +199,18 @@ impl<C> GuardBuilder<C> {
         self
     }
 
+    /// Has challenges say where it lies who issues tokens for this API
+    /// ([RFC 9728 section 5.1](https://www.rfc-editor.org/rfc/rfc9728#section-5.1)); `endpoints::resource_metadata_address` tells the
+    /// address by the audience.
+    pub fn resource_metadata(mut self, address: &str) -> Self {
+        let is_address = address.starts_with("https://") || address.starts_with("http://");
+        if !is_address || !address.bytes().all(|byte| byte.is_ascii_graphic() && byte != b'"') {
+            self.problems.push(format!("expected the address of the API's metadata, but found {address:?}"));
+        }
+        self.resource_metadata = Some(address.into());
+        self
+    }
+
     /// Another clock than the machine's, for tests.
     pub fn clock(mut self, clock: Arc<dyn Clock>) -> Self {
         self.clock = clock;
@@ -225,7 +239,9 @@ impl<C> GuardBuilder<C> {
         for warning in self.plan.warnings() {
             tracing::warn!(target: "vorsel::guard", "access plan: {warning}");
         }
-        let Self { checker, plan, sources, keys, predicates, clock, revocations, answers_grpc, .. } = self;
+        let Self {
+            checker, plan, sources, keys, predicates, clock, revocations, answers_grpc, resource_metadata, ..
+        } = self;
         let (realm, issuer) = (checker.realm(), checker.issuer());
         Ok(Guard::of(Inner {
             checker,
@@ -239,6 +255,7 @@ impl<C> GuardBuilder<C> {
             clock,
             revocations,
             answers_grpc,
+            resource_metadata,
         }))
     }
 }

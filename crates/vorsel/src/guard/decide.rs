@@ -13,7 +13,7 @@ use http::request::Parts;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use vorsel_core::{
-    AccessPlan, Checked, Credential, NoOwn, Outcome, Proven, Refusal, Stop, Timestamp, Verdict, with_causes,
+    AccessPlan, Answer, Checked, Credential, NoOwn, Outcome, Proven, Refusal, Stop, Timestamp, Verdict, with_causes,
 };
 
 use super::api_key::{ApiKeyHash, ApiKeys};
@@ -26,6 +26,8 @@ use super::request::{RequestHead, has};
 use super::revocation::RevocationGate;
 #[cfg(feature = "axum")]
 use super::routes::RouterMap;
+#[cfg(feature = "axum")]
+use super::service::Anonymous;
 use crate::checker::Checker;
 use crate::clock::Clock;
 use crate::meters::Decisions;
@@ -64,6 +66,8 @@ pub(super) struct Inner<C> {
     pub(super) keys: Option<Arc<dyn LookUp<C>>>,
     pub(super) predicates: Predicates<C>,
     pub(super) realm: Arc<str>,
+    /// Where it is said who issues tokens for this API.
+    pub(super) resource_metadata: Option<Arc<str>>,
     pub(super) clock: Arc<dyn Clock>,
     pub(super) revocations: Option<RevocationGate>,
     /// Whether every refusal is one of gRPC.
@@ -163,10 +167,20 @@ impl<C> Guard<C> {
         self.inner.answers_grpc
     }
 
-    /// The realm to keep.
+    /// For the extractors.
     #[cfg(feature = "axum")]
-    pub(super) fn shared_realm(&self) -> Arc<str> {
-        self.inner.realm.clone()
+    pub(super) fn anonymous(&self) -> Anonymous {
+        let Inner { realm, resource_metadata, .. } = &*self.inner;
+        Anonymous { realm: realm.clone(), resource_metadata: resource_metadata.clone() }
+    }
+
+    /// An answer that tells where the metadata of this API lies, if that is [set](crate::GuardBuilder::resource_metadata).
+    #[must_use]
+    pub fn pointing(&self, answer: Answer) -> Answer {
+        match &self.inner.resource_metadata {
+            Some(address) => answer.with_resource_metadata(address),
+            None => answer,
+        }
     }
 
     /// The moment now by the guard's clock.

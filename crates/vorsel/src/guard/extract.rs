@@ -20,6 +20,8 @@ pub enum NoCaller {
     Anonymous {
         /// The guard's realm.
         realm: String,
+        /// Where the metadata of the API lies, if the guard says so.
+        resource_metadata: Option<String>,
     },
     /// No guard is around this route, or one that was made for other claims than the handler asks for: 500. Nobody is let
     /// in by a forgotten layer.
@@ -36,7 +38,14 @@ pub enum NoCaller {
 impl IntoResponse for NoCaller {
     fn into_response(self) -> Response {
         match self {
-            Self::Anonymous { realm } => response(Refusal::NoCredential.answer(&realm)).into_response(),
+            Self::Anonymous { realm, resource_metadata } => {
+                let answer = Refusal::NoCredential.answer(&realm);
+                response(match resource_metadata {
+                    Some(address) => answer.with_resource_metadata(&address),
+                    None => answer,
+                })
+                .into_response()
+            }
             Self::Unguarded { .. } => {
                 tracing::error!(target: "vorsel::guard", "{self}");
                 let body = problem(500, "The server is set up wrongly.");
@@ -59,8 +68,13 @@ impl<S: Sync, C: Send + Sync + 'static> FromRequestParts<S> for Caller<C> {
     type Rejection = NoCaller;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, NoCaller> {
-        let realm = || parts.extensions.get::<Anonymous>().map_or_else(String::new, |by| by.realm.to_string());
-        caller(parts)?.ok_or_else(|| NoCaller::Anonymous { realm: realm() })
+        let anonymous = || {
+            let left = parts.extensions.get::<Anonymous>();
+            let realm = left.map_or_else(String::new, |by| by.realm.to_string());
+            let resource_metadata = left.and_then(|by| by.resource_metadata.as_deref().map(str::to_owned));
+            NoCaller::Anonymous { realm, resource_metadata }
+        };
+        caller(parts)?.ok_or_else(anonymous)
     }
 }
 

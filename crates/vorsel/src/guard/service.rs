@@ -9,14 +9,15 @@ use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 
 use bytes::Bytes;
-use http::{Request, Response};
+use http::header::CACHE_CONTROL;
+use http::{HeaderMap, HeaderValue, Request, Response};
 use http_body_util::{Either, Full};
 use pin_project_lite::pin_project;
 use serde::de::DeserializeOwned;
 use tower_service::Service;
 #[cfg(feature = "axum")]
 use vorsel_core::Refusal;
-use vorsel_core::Stop;
+use vorsel_core::{Credential, Stop};
 
 use super::caller::Caller;
 use super::decide::{Admitted, Guard};
@@ -35,6 +36,7 @@ pub struct Guarded<S, C> {
 #[derive(Clone, Debug)]
 pub(super) struct Anonymous {
     pub(super) realm: Arc<str>,
+    pub(super) resource_metadata: Option<Arc<str>>,
 }
 
 impl<C> Guard<C> {
@@ -83,7 +85,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     {
         let outcome = match self.decide(&request, self.now()).at_once() {
             Ok(admitted) => match self.settle(admitted, request) {
-                Ok(request) => Outcome::Passed { future: service.call(request) },
+                Ok((request, unseen)) => Outcome::Passed { future: service.call(request), unseen },
                 Err(response) => Outcome::Stopped { response: Some(response) },
             },
             Err(deciding) => {
@@ -99,8 +101,19 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     }
 }
 
-/// The request with its caller, for the service inside; or the answer.
-type Settled<B> = Result<Request<B>, Box<Response<Full<Bytes>>>>;
+/// The request with its caller, for the service inside, and whether a cache can't [see](is_unseen) that there is one; or the answer.
+type Settled<B> = Result<(Request<B>, bool), Box<Response<Full<Bytes>>>>;
+
+/// A shared cache keeps no answer to a request with an `Authorization` header unless the app says that it may
+/// ([RFC 9111 section 3.5](https://www.rfc-editor.org/rfc/rfc9111#section-3.5)); of cookies and API keys it knows nothing.
+fn is_unseen<C>(caller: &Caller<C>) -> bool {
+    !caller.credentials().contains(Credential::Bearer)
+}
+
+/// Unless the app says what caches may do.
+fn keep_from_shared_caches(headers: &mut HeaderMap) {
+    headers.entry(CACHE_CONTROL).or_insert(HeaderValue::from_static("private"));
+}
 
 impl<C: Send + Sync + 'static> Guard<C> {
     fn settle<B>(&self, admitted: Admitted<C>, mut request: Request<B>) -> Settled<B> {
@@ -111,21 +124,22 @@ impl<C: Send + Sync + 'static> Guard<C> {
                 extensions.remove::<Caller<C>>();
                 #[cfg(feature = "axum")]
                 extensions.remove::<Anonymous>();
+                let unseen = caller.as_ref().is_some_and(is_unseen);
                 match caller {
                     Some(caller) => drop(extensions.insert(caller)),
                     #[cfg(feature = "axum")]
-                    None => drop(extensions.insert(Anonymous { realm: self.shared_realm() })),
+                    None => drop(extensions.insert(self.anonymous())),
                     #[cfg(not(feature = "axum"))]
                     None => {}
                 }
-                Ok(request)
+                Ok((request, unseen))
             }
             Err(stop) => Err(Box::new(self.answer(&stop, &request))),
         }
     }
 
     fn answer<B>(&self, stop: &Stop, request: &Request<B>) -> Response<Full<Bytes>> {
-        let answer = stop.answer(self.realm());
+        let answer = self.pointing(stop.answer(self.realm()));
         let mut response =
             if self.answers_grpc() || is_grpc(request) { grpc_response(stop, answer) } else { response(answer) };
         response.extensions_mut().insert(StopCode(stop.code()));
@@ -168,7 +182,7 @@ pin_project! {
         S: Service<Request<B>>,
     {
         Deciding { settled: Pin<Box<dyn Future<Output = Settled<B>> + Send>>, service: Option<S> },
-        Passed { #[pin] future: S::Future },
+        Passed { #[pin] future: S::Future, unseen: bool },
         Stopped { response: Option<Box<Response<Full<Bytes>>>> },
     }
 }
@@ -185,13 +199,19 @@ where
             let next = match outcome.as_mut().project() {
                 OutcomeProjection::Deciding { settled, service } => {
                     match (ready!(settled.as_mut().poll(context)), service.take()) {
-                        (Ok(request), Some(mut service)) => Outcome::Passed { future: service.call(request) },
+                        (Ok((request, unseen)), Some(mut service)) => {
+                            Outcome::Passed { future: service.call(request), unseen }
+                        }
                         (Err(response), _) => Outcome::Stopped { response: Some(response) },
                         (_, None) => done(),
                     }
                 }
-                OutcomeProjection::Passed { future } => {
-                    return Poll::Ready(ready!(future.poll(context)).map(|response| response.map(Either::Right)));
+                OutcomeProjection::Passed { future, unseen } => {
+                    let mut answered = ready!(future.poll(context));
+                    if *unseen && let Ok(response) = &mut answered {
+                        keep_from_shared_caches(response.headers_mut());
+                    }
+                    return Poll::Ready(answered.map(|response| response.map(Either::Right)));
                 }
                 OutcomeProjection::Stopped { response } => match response.take() {
                     Some(response) => return Poll::Ready(Ok(response.map(Either::Left))),

@@ -3,13 +3,14 @@
 use std::fmt;
 use std::sync::{Arc, Mutex};
 
-use vorsel_core::{AccessPlan, Arrivals, Lifetime, RefreshTokens, SessionLimits};
+use vorsel_core::{AccessPlan, Arrivals, Lifetime, RefreshTokens, Scopes, SessionLimits};
 
 use super::figures::Counters;
 use super::recent::Recent;
 use super::{Inner, MOST_WAITING, Sessions};
 use crate::access::{AccessTokensBuilder, SetUpError};
 use crate::admission::Admission;
+use crate::clients::Clients;
 use crate::clock::Clock;
 use crate::keys::{IssuerKeys, LiveKeyring};
 use crate::revocations::LiveRevocations;
@@ -21,13 +22,15 @@ pub struct SessionsBuilder<C> {
     access: AccessTokensBuilder,
     refresh: Option<LiveKeyring>,
     admission: Option<Arc<dyn Admission<C>>>,
+    clients: Option<Clients>,
+    declared: Option<Scopes>,
     limits: SessionLimits,
 }
 
 impl<C> SessionsBuilder<C> {
     pub(super) fn new(issuer: String, audience: String) -> Self {
         let access = AccessTokensBuilder::new(issuer, audience);
-        Self { access, refresh: None, admission: None, limits: SessionLimits::default() }
+        Self { access, refresh: None, admission: None, clients: None, declared: None, limits: SessionLimits::default() }
     }
 
     /// The keys that sign access tokens and refresh tokens.
@@ -49,6 +52,13 @@ impl<C> SessionsBuilder<C> {
         self
     }
 
+    /// The registered clients: people sign in through these alone, with no more scopes than each may have. Without this any name
+    /// is a client's.
+    pub fn clients(mut self, clients: Clients) -> Self {
+        self.clients = Some(clients);
+        self
+    }
+
     /// How long access tokens last; 5 minutes if nothing is set. The keyring is told, so that no key goes before its
     /// tokens.
     pub fn access_lifetime(mut self, lifetime: Lifetime) -> Self {
@@ -62,9 +72,11 @@ impl<C> SessionsBuilder<C> {
         self
     }
 
-    /// Refuses to issue a token with a role that this plan does not declare: the sign-in fails, and says so.
+    /// Refuses to issue a token with a role that this plan does not declare: the sign-in fails, and says so. Without registered
+    /// clients, the scopes that it declares are the most that a session has which asks for none.
     pub fn roles_of(mut self, plan: &AccessPlan) -> Self {
         self.access = self.access.roles_of(plan);
+        self.declared = Scopes::of(plan.scopes()).ok().filter(|scopes| !scopes.is_empty());
         self
     }
 
@@ -87,7 +99,7 @@ impl<C> SessionsBuilder<C> {
     /// If a part is missing, the keys for refresh tokens are not HMAC secrets, or a keyring in a file cannot be told of the
     /// lifetimes.
     pub fn build(self) -> Result<Sessions<C>, SetUpError> {
-        let Self { access, refresh, admission, limits } = self;
+        let Self { access, refresh, admission, clients, declared, limits } = self;
         let access = access.build()?;
         let refresh = refresh.ok_or(SetUpError::Missing("the keys"))?;
         let admission = admission.ok_or(SetUpError::Missing("the admission"))?;
@@ -102,6 +114,8 @@ impl<C> SessionsBuilder<C> {
             keys,
             refresh_tokens,
             admission,
+            clients,
+            declared,
             limits,
             recent,
             arrivals,

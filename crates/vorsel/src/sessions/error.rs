@@ -28,6 +28,27 @@ pub enum StartError {
         /// The limit.
         most: u32,
     },
+    /// The subject is called like a registered client, whose tokens would pass for the subject's
+    /// ([RFC 9068 section 5](https://www.rfc-editor.org/rfc/rfc9068#section-5)).
+    #[error("expected a subject that no client is called by, but found {subject:?}")]
+    SubjectIsClient {
+        /// The subject.
+        subject: String,
+    },
+    /// Nobody signs in through this client.
+    #[error("expected a registered client through which people sign in, but found {found:?}")]
+    UnknownClient {
+        /// Its name.
+        found: String,
+    },
+    /// More scopes were asked for than the client may have.
+    #[error("expected scopes within {most:?}, but found {asked:?}")]
+    Scopes {
+        /// What the client may have.
+        most: String,
+        /// What was asked for.
+        asked: String,
+    },
 }
 
 /// Why a session was not renewed.
@@ -90,8 +111,17 @@ pub enum RenewError {
 
 impl StartError {
     /// Each code, by its [place](Self::place).
-    pub(super) const CODES: [&str; 6] =
-        ["not-admitted", "unavailable", "store", "issue", "randomness", "too-many-sessions"];
+    pub(super) const CODES: [&str; 9] = [
+        "not-admitted",
+        "unavailable",
+        "store",
+        "issue",
+        "randomness",
+        "too-many-sessions",
+        "subject-is-client",
+        "unknown-client",
+        "scope-not-granted",
+    ];
 
     /// What was wrong, as figures name it.
     #[must_use]
@@ -107,6 +137,9 @@ impl StartError {
             Self::Issue(_) => 3,
             Self::Random(_) => 4,
             Self::TooManySessions { .. } => 5,
+            Self::SubjectIsClient { .. } => 6,
+            Self::UnknownClient { .. } => 7,
+            Self::Scopes { .. } => 8,
         }
     }
 }
@@ -159,6 +192,21 @@ impl RenewError {
             Self::Store(_) | Self::Issue(_) | Self::Random(_) | Self::Admission(AdmissionError::Unavailable(_))
         )
     }
+}
+
+/// Why nobody was signed out.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum SignOutError {
+    /// The token was given to another client.
+    #[error("the refresh token was given to another client than {found:?}")]
+    WrongClient {
+        /// Who presents it.
+        found: String,
+    },
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
 }
 
 /// Why no session was ended.

@@ -1,6 +1,7 @@
 //! Sign-in, renewal and sign-out: the session state machine carried out on a store.
 
 mod builder;
+mod clients;
 mod error;
 mod figures;
 mod recent;
@@ -12,18 +13,20 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use serde::Serialize;
 use vorsel_core::{
     Arrivals, EndReason, Ended, Generation, IssueError, Presented, RefreshTokens, Renewal, RenewalStep, Scopes,
-    Session, SessionLimits, SignIn, Swap, Timestamp, with_causes,
+    Session, SessionLimits, SignIn, Step, Swap, Timestamp, with_causes,
 };
 
 use crate::access::AccessTokens;
 use crate::admission::{Admission, AdmissionError, Grant};
 use crate::audit;
+use crate::clients::Clients;
 use crate::keys::IssuerKeys;
 use crate::live::Live;
 use crate::random::{random_id, session_seed};
 use crate::store::{Advanced, Cap, End, Inserted, SessionStore, StoreError, Which};
 pub use builder::SessionsBuilder;
-pub use error::{EndError, RenewError, StartError};
+pub use clients::{ClientReply, ClientTokenError};
+pub use error::{EndError, RenewError, SignOutError, StartError};
 use figures::Counters;
 pub use figures::SessionFigures;
 use recent::Recent;
@@ -46,6 +49,10 @@ struct Inner<C> {
     keys: IssuerKeys,
     refresh_tokens: Live<RefreshTokens>,
     admission: Arc<dyn Admission<C>>,
+    /// The registered clients, if there are any.
+    clients: Option<Clients>,
+    /// Every scope that the plan declares, if it declares any.
+    declared: Option<Scopes>,
     limits: SessionLimits,
     recent: Recent,
     /// Of tokens that could not be answered.
@@ -83,6 +90,12 @@ impl<C> Sessions<C> {
         &self.0.keys
     }
 
+    /// The registered clients, if there are any.
+    #[must_use]
+    pub fn clients(&self) -> Option<&Clients> {
+        self.0.clients.as_ref()
+    }
+
     /// What came of sign-ins and renewals here so far.
     #[must_use]
     pub fn figures(&self) -> SessionFigures {
@@ -98,8 +111,12 @@ impl<C> Sessions<C> {
 impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// Begins a session.
     ///
+    /// Where clients are registered, the client has to be one through which people sign in, and the subject none of theirs
+    /// ([RFC 9068 section 5](https://www.rfc-editor.org/rfc/rfc9068#section-5)).
+    ///
     /// # Errors
-    /// If the app does not admit the subject, the subject has as many sessions as it may, or the store fails.
+    /// If the app does not admit the subject, the subject has as many sessions as it may, the client is not one of those, more
+    /// scopes are asked for than it may have, or the store fails.
     pub async fn start(&self, sign_in: SignIn) -> Result<TokenReply, StartError> {
         let (subject, client) = (sign_in.subject().to_owned(), sign_in.client_id().to_owned());
         let answer = self.0.start(sign_in).await;
@@ -120,16 +137,17 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// If the token is refused, its session is over, or the store fails. A replay ends the session.
     pub async fn renew(&self, refresh_token: &str, request: RenewalRequest<'_>) -> Result<TokenReply, RenewError> {
         let (sessions, now) = (self.0.clone(), self.0.access.now());
-        let presented = match sessions.presented(refresh_token, request.client_id, now) {
+        let presented = match sessions.refresh_tokens.load().check(refresh_token, now) {
             Ok(presented) => presented,
-            Err(error) => {
+            Err(finding) => {
+                let error = RenewError::BadToken(finding);
                 self.0.counters.renewal(Err(&error));
                 tracing::info!(target: "vorsel::sessions", code = error.code(), "renewal refused: {error}");
                 return Err(error);
             }
         };
-        let scopes = request.scopes.cloned();
-        let renewal = async move { sessions.answer(presented, scopes.as_ref(), now).await };
+        let (scopes, client) = (request.scopes.cloned(), request.client_id.map(str::to_owned));
+        let renewal = async move { sessions.answer(presented, client.as_deref(), scopes.as_ref(), now).await };
         self.0.access.under_way().carried_out(renewal).await
     }
 
@@ -137,14 +155,41 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// ends nothing, and neither does one of a session that has ended: for the client all of this is the same.
     ///
     /// # Errors
-    /// If the store fails.
-    pub async fn sign_out(&self, refresh_token: &str, client_id: Option<&str>) -> Result<(), StoreError> {
+    /// If the token was given to another client than this one ([RFC 7009 section 2.1](https://www.rfc-editor.org/rfc/rfc7009#section-2.1)),
+    /// or the store fails. A replay by another client ends the session all the same.
+    pub async fn sign_out(&self, refresh_token: &str, client_id: Option<&str>) -> Result<(), SignOutError> {
         let (sessions, now) = (self.0.clone(), self.0.access.now());
         let Ok(presented) = sessions.refresh_tokens.load().check(refresh_token, now) else { return Ok(()) };
-        if client_id.is_some_and(|client_id| client_id != presented.client_id) {
-            return Ok(());
-        }
-        self.0.access.under_way().carried_out(async move { sessions.sign_out(&presented).await }).await
+        let client = client_id.map(str::to_owned);
+        let end = async move { sessions.sign_out(&presented, client.as_deref(), now).await };
+        self.0.access.under_way().carried_out(end).await
+    }
+
+    /// The session of this id, if it can still be renewed.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn session(&self, id: &str) -> Result<Option<Session>, StoreError> {
+        let session = self.0.access.asked(self.0.store().load(id)).await?;
+        let now = self.0.access.now();
+        Ok(session.filter(|session| {
+            session.is_live(now) && !self.0.access.known().ended_with_others(session.facts.started_at, now)
+        }))
+    }
+
+    /// The session of a refresh token that would be renewed by it, and in its current generation.
+    #[cfg(feature = "axum")]
+    pub(crate) async fn of_refresh_token(&self, token: &str) -> Result<Option<Session>, StoreError> {
+        let presented = self.0.refresh_tokens.load().check(token, self.0.access.now());
+        let Ok(presented) = presented else { return Ok(None) };
+        let session = self.session(&presented.session_id).await?;
+        Ok(session.filter(|session| session.made(&presented) && session.current.number == presented.generation))
+    }
+
+    /// Every scope that the plan declares, if it declares any.
+    #[cfg(feature = "axum")]
+    pub(crate) fn declared_scopes(&self) -> Option<&Scopes> {
+        self.0.declared.as_ref()
     }
 
     /// Ends sessions by the app's decision: one, all of a subject, or all that started before a moment. They can't be renewed,
@@ -209,6 +254,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
 
 impl<C: Serialize + Send + Sync + 'static> Inner<C> {
     async fn start(&self, sign_in: SignIn) -> Result<TokenReply, StartError> {
+        let sign_in = self.under_its_ceiling(sign_in).await?;
         let grant = self.admission.admit(sign_in.subject(), sign_in.client_id()).await?;
         let (seed, now) = (session_seed()?, self.access.now());
         // After all sign-ins that are known to have ended, whatever the clock says.
@@ -229,23 +275,18 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
         Ok(reply)
     }
 
-    /// The token, if it is one of ours and its own client presents it.
-    fn presented(&self, token: &str, client_id: Option<&str>, now: Timestamp) -> Result<Presented, RenewError> {
-        let presented = self.refresh_tokens.load().check(token, now).map_err(RenewError::BadToken)?;
-        match client_id.filter(|client_id| *client_id != presented.client_id) {
-            Some(found) => Err(RenewError::WrongClient { expected: presented.client_id, found: found.to_owned() }),
-            None => Ok(presented),
-        }
-    }
-
     /// The answer to a renewal. One that is owed is owed from when its token first came, however often it has to come.
     async fn answer(
         &self,
         presented: Presented,
+        client: Option<&str>,
         scopes: Option<&Scopes>,
         now: Timestamp,
     ) -> Result<TokenReply, RenewError> {
-        let reply = self.renew(&presented, scopes, now).await;
+        let reply = match self.of_another_client(&presented, client, now).await {
+            Some(error) => Err(error),
+            None => self.renew(&presented, scopes, now).await,
+        };
         self.counters.renewal(reply.as_ref().map(|(_, made)| *made));
         let silences = self.access.silences();
         let first = self.arrivals().first(&presented, &silences, now);
@@ -276,6 +317,31 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
             ),
         }
         reply.map(|(reply, _)| reply)
+    }
+
+    /// What is wrong if another client presents the token than the one that it was given to. Whoever has it, a replay tells that the
+    /// token was stolen, and ends its session.
+    async fn of_another_client(
+        &self,
+        presented: &Presented,
+        client: Option<&str>,
+        now: Timestamp,
+    ) -> Option<RenewError> {
+        let found = client.filter(|client| *client != presented.client_id)?;
+        let ended = async {
+            let Some(session) = self.access.asked(self.store().load(&presented.session_id)).await? else {
+                return Ok(None);
+            };
+            let silences = self.access.silences();
+            let came_at = self.arrivals().first(presented, &silences, now);
+            if !matches!(session.present_after(presented, &self.limits, came_at, &silences), Step::Replay) {
+                return Ok(None);
+            }
+            self.end_one(&session, EndReason::Replay).await?;
+            Ok(Some(replayed(&session, presented.generation)))
+        };
+        let wrong = RenewError::WrongClient { expected: presented.client_id.clone(), found: found.to_owned() };
+        Some(ended.await.map_or_else(RenewError::Store, |replayed| replayed.unwrap_or(wrong)))
     }
 
     /// The reply, and whether its refresh token was made for it.
@@ -338,7 +404,12 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
         Ok((matches!(advanced?, Advanced::Made).then_some(next), reply))
     }
 
-    async fn sign_out(&self, presented: &Presented) -> Result<(), StoreError> {
+    async fn sign_out(&self, presented: &Presented, client: Option<&str>, now: Timestamp) -> Result<(), SignOutError> {
+        match self.of_another_client(presented, client, now).await {
+            Some(RenewError::Store(error)) => return Err(error.into()),
+            Some(_) => return Err(SignOutError::WrongClient { found: client.unwrap_or_default().to_owned() }),
+            None => {}
+        }
         let Some(session) = self.store().load(&presented.session_id).await? else { return Ok(()) };
         if session.made(presented) {
             self.end_one(&session, EndReason::SignedOut).await?;

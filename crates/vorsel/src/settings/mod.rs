@@ -14,6 +14,7 @@ use vorsel_core::{
     AccessPlan, Beyond, Expectations, Lifetime, PerSubject, Secret, SessionLimits, base64url, with_causes,
 };
 
+use crate::clients::Clients;
 use crate::guard::WhenSilent;
 use crate::plan_file::load_plan;
 use crate::store::{StoreAddress, StoreOptions};
@@ -45,6 +46,8 @@ pub struct Settings {
     pub audience: String,
     /// Who may reach what, if a plan is named.
     pub plan: Option<AccessPlan>,
+    /// The registered clients, if a file of them is named.
+    pub clients: Option<Clients>,
     /// How far off a token's times may be that another issuer has made.
     pub skew: Duration,
     /// How far the clocks of instances and store may differ.
@@ -184,6 +187,7 @@ impl Reading<'_> {
         let issuer = self.needed("issuer");
         let audience = self.needed("audience");
         let plan = self.plan();
+        let clients = self.clients();
         let keys = self.keys();
         let (store, store_options) = self.store();
         let usual = SessionLimits::default();
@@ -207,6 +211,7 @@ impl Reading<'_> {
             issuer,
             audience,
             plan,
+            clients,
             skew: self.span("skew").unwrap_or(Duration::from_secs(5)),
             clock_difference: self.span("clock_difference").unwrap_or(Duration::from_secs(30)),
             own_origin: self.text("own_origin"),
@@ -277,6 +282,12 @@ impl Reading<'_> {
             }
             String::new()
         })
+    }
+
+    fn clients(&mut self) -> Option<Clients> {
+        Clients::load(self.path("clients")?)
+            .map_err(|error| self.source.problems.extend(with_causes(&error).lines().map(str::to_owned)))
+            .ok()
     }
 
     fn plan(&mut self) -> Option<AccessPlan> {

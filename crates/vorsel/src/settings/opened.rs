@@ -83,12 +83,12 @@ impl Settings {
 
 impl Opened {
     /// Sessions with these keys, store, lifetimes and limits; `admission` is the app's say at sign-in and at every renewal. Roles that
-    /// the plan does not declare are refused, if there is a plan.
+    /// the plan does not declare are refused, if there is a plan, and clients that are not registered, if there is a list.
     pub fn sessions<C: Serialize + Send + Sync + 'static>(
         &self,
         admission: Arc<dyn Admission<C>>,
     ) -> SessionsBuilder<C> {
-        let Settings { issuer, audience, access_lifetime, limits, plan, .. } = &self.settings;
+        let Settings { issuer, audience, access_lifetime, limits, plan, clients, .. } = &self.settings;
         let sessions = Sessions::builder(issuer, audience)
             .keys(self.keys.clone())
             .store(self.store.clone())
@@ -96,6 +96,7 @@ impl Opened {
             .access_lifetime(*access_lifetime)
             .limits(*limits)
             .admission(admission);
+        let sessions = clients.iter().cloned().fold(sessions, SessionsBuilder::clients);
         plan.iter().fold(sessions, SessionsBuilder::roles_of)
     }
 

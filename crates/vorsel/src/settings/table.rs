@@ -48,6 +48,12 @@ pub(super) const SETTINGS: &[Setting] = &[
     setting("issuer", Kind::Text, "has to be set", "who issues the tokens, an https URL as a rule: `iss`"),
     setting("audience", Kind::Text, "has to be set", "whom they are for, this API: `aud`"),
     setting("plan", Kind::Path, "none", "the access plan, an `access.toml`"),
+    setting(
+        "clients",
+        Kind::Path,
+        "none",
+        "the registered clients, a `clients.toml`; without it any name is a client's",
+    ),
     setting("skew", DIFFERENCE, "5s", "how far off a token's times may be that another issuer has made"),
     setting("clock_difference", DIFFERENCE, "30s", "how far the clocks of instances and store may differ"),
     setting("own_origin", Kind::Text, "none", "the app's own origin, for browsers that name no other"),

@@ -76,6 +76,10 @@ pub(crate) fn house(store: &Arc<dyn SessionStore>) -> House {
 }
 
 impl House {
+    pub(crate) fn store(&self) -> &Arc<dyn SessionStore> {
+        &self.store
+    }
+
     pub(crate) fn verifier(&self) -> Verifier {
         Verifier::new(self.sessions.keys().access.current().key_set(), Expectations::access(ISSUER, AUDIENCE))
     }

@@ -55,6 +55,9 @@ pub struct Routes<S = ()> {
     router: Option<Router<S>>,
     /// The paths whose requests are carried out, whoever hangs up.
     carried_out: Vec<(String, UnderWay)>,
+    /// The paths that are named elsewhere, and so can't lie under another.
+    staying: Vec<String>,
+    problems: Vec<String>,
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
@@ -92,7 +95,7 @@ vorsel_core::readable_debug!(RoutesError);
 impl<S: Clone + Send + Sync + 'static> Routes<S> {
     /// No routes yet.
     pub const fn new() -> Self {
-        Self { routes: Vec::new(), router: None, carried_out: Vec::new() }
+        Self { routes: Vec::new(), router: None, carried_out: Vec::new(), staying: Vec::new(), problems: Vec::new() }
     }
 
     /// Adds the handlers of a path, as in axum.
@@ -105,6 +108,8 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
     pub fn merge(mut self, other: Self) -> Self {
         self.routes.extend(other.routes);
         self.carried_out.extend(other.carried_out);
+        self.staying.extend(other.staying);
+        self.problems.extend(other.problems);
         match other.router {
             Some(router) => self.router(router),
             None => self,
@@ -130,6 +135,13 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
         let whole = |path: String| if path == "/" { prefix.to_owned() } else { format!("{prefix}{path}") };
         self.routes.extend(other.routes.into_iter().map(|(path, handlers)| (whole(path), handlers)));
         self.carried_out.extend(other.carried_out.into_iter().map(|(path, under_way)| (whole(path), under_way)));
+        self.problems.extend(other.problems);
+        if let Some(path) = other.staying.first() {
+            self.problems.push(format!(
+                "{path} is told to clients at that path, so it can't be nested under {prefix:?}; set the prefix by Endpoints::prefix, \
+                 and merge the routes"
+            ));
+        }
         match other.router {
             Some(router) => self.router(Router::new().nest(prefix, router)),
             None => self,
@@ -139,6 +151,12 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
     /// What comes to this path is carried out from the call on.
     pub(crate) fn carry_out(mut self, path: &str, under_way: &UnderWay) -> Self {
         self.carried_out.push((path.to_owned(), under_way.clone()));
+        self
+    }
+
+    /// Keeps this path from being nested.
+    pub(crate) fn stays_at(mut self, path: &str) -> Self {
+        self.staying.push(path.to_owned());
         self
     }
 
@@ -160,7 +178,8 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
     pub fn with_state<S2>(self, state: S) -> Routes<S2> {
         let with_state = |(path, handlers): (String, MethodRouter<S>)| (path, handlers.with_state(state.clone()));
         let router = self.router.map(|router| router.with_state(state.clone()));
-        Routes { routes: self.routes.into_iter().map(with_state).collect(), router, carried_out: self.carried_out }
+        let Self { carried_out, staying, problems, .. } = self;
+        Routes { routes: self.routes.into_iter().map(with_state).collect(), router, carried_out, staying, problems }
     }
 
     /// The routes as a router that nothing guards, for an app that puts the guard around it itself.
@@ -187,7 +206,7 @@ impl Routes {
     where
         C: DeserializeOwned + Send + Sync + 'static,
     {
-        let mut problems = Vec::new();
+        let mut problems = std::mem::take(&mut self.problems);
         let served = self.served(&mut problems);
         let carried_out = std::mem::take(&mut self.carried_out);
         let Some(router) = self.router.take() else {

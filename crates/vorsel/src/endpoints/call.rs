@@ -1,0 +1,60 @@
+//! A request to an endpoint that takes a form: read, its client known, answered and logged in one place.
+
+use std::sync::Arc;
+
+use axum::body::to_bytes;
+use axum::extract::Request;
+use axum::response::Response;
+use http::HeaderMap;
+use serde::Serialize;
+
+use super::clients::{Authenticated, client_of};
+use super::form::Parameters;
+use super::reply::Refused;
+use super::state::Shared;
+use super::which::Endpoint;
+
+/// A refresh token has about 500 bytes, a client's assertion a few thousand; a form has room for both and a few parameters.
+const LARGEST_FORM: usize = 32 * 1024;
+
+/// A form, and who has sent it.
+pub(super) struct Call {
+    pub(super) form: Parameters,
+    pub(super) client: Authenticated,
+}
+
+impl<C: Serialize + Send + Sync + 'static> Shared<C> {
+    /// Answers a request by what `decide` makes of it.
+    pub(super) async fn answer<F>(
+        self: Arc<Self>,
+        endpoint: Endpoint,
+        request: Request,
+        decide: impl FnOnce(Arc<Self>, Call) -> F,
+    ) -> Response
+    where
+        F: Future<Output = Result<Response, Refused>>,
+    {
+        let mut client = None;
+        let answered = async {
+            let (headers, form) = read(request).await?;
+            // As it calls itself, for the log.
+            client = form.get("client_id").map(str::to_owned);
+            let authenticated = client_of(&self, endpoint, &headers, &form).await?;
+            client = Some(authenticated.id.clone());
+            decide(self.clone(), Call { form, client: authenticated }).await
+        };
+        let answered = answered.await;
+        answered.unwrap_or_else(|refused| {
+            refused.log(endpoint, client.as_deref());
+            refused.response(self.issuer())
+        })
+    }
+}
+
+async fn read(request: Request) -> Result<(HeaderMap, Parameters), Refused> {
+    let (parts, body) = request.into_parts();
+    let body = to_bytes(body, LARGEST_FORM).await;
+    let body = body.map_err(|_| Refused::request(format!("expected a whole body of at most {LARGEST_FORM} bytes")))?;
+    let form = Parameters::read(&parts.headers, &body)?;
+    Ok((parts.headers, form))
+}

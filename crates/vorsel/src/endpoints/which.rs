@@ -1,0 +1,47 @@
+//! Which endpoints there are.
+
+/// One of the [endpoints](crate::endpoints).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[non_exhaustive]
+pub enum Endpoint {
+    /// Renewal, and tokens for clients themselves.
+    Token,
+    /// Sign-out.
+    Revocation,
+    /// What a token is worth; only clients that prove who they are and [may ask](crate::Client::may_introspect) get an answer.
+    Introspection,
+    /// The public keys.
+    KeySet,
+    /// Where the others are.
+    Metadata,
+    /// Who issues tokens for this API.
+    ResourceMetadata,
+}
+
+impl Endpoint {
+    /// Those that are there unless they are left out.
+    pub(super) const USUAL: [Self; 4] = [Self::Token, Self::Revocation, Self::KeySet, Self::Metadata];
+
+    /// Its path under the prefix; nothing for what a standard has put elsewhere.
+    pub(super) const fn name(self) -> Option<&'static str> {
+        match self {
+            Self::Token => Some("token"),
+            Self::Revocation => Some("revoke"),
+            Self::Introspection => Some("introspect"),
+            Self::KeySet => Some("keys"),
+            Self::Metadata | Self::ResourceMetadata => None,
+        }
+    }
+
+    /// What the log calls it.
+    pub(super) const fn label(self) -> &'static str {
+        match self {
+            Self::Token => "token",
+            Self::Revocation => "revocation",
+            Self::Introspection => "introspection",
+            Self::KeySet => "key-set",
+            Self::Metadata => "metadata",
+            Self::ResourceMetadata => "resource-metadata",
+        }
+    }
+}
