@@ -12,6 +12,7 @@ mod paint;
 mod password;
 mod plan;
 mod serve;
+mod server;
 mod sessions;
 mod settings;
 mod store_address;

@@ -11,12 +11,12 @@ use tempfile::TempDir;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 use tracing_subscriber::EnvFilter;
-use vorsel::endpoints::Patient;
 use vorsel::store::StoreAddress;
 use vorsel::{KeyPlace, Lifetime, Settings};
 
 use crate::failure::Failure;
 use crate::observatory;
+use crate::server::{self, Limits};
 use crate::settings::variables;
 
 /// Serve the observatory API: sign-in, renewal, sign-out, and guarded routes.
@@ -50,6 +50,20 @@ pub(crate) struct ServeArguments {
     /// store's time; tokens of an instance that is so far ahead are taken; what is further off is logged.
     #[arg(long, value_name = "DURATION", value_parser = up_to_five_minutes, env = "VORSEL_CLOCK_DIFFERENCE")]
     clock_difference: Option<Duration>,
+    /// Where clients reach it, if that is not where it listens: https, or on this machine.
+    #[arg(long, value_name = "URL")]
+    base: Option<String>,
+    /// How many connections there may be; at one more, the one that has been idle for longest is closed.
+    #[arg(long, value_name = "COUNT", default_value_t = 4_096, value_parser = clap::value_parser!(u32).range(1..))]
+    connections: u32,
+    /// Within which a request's headers have to come, the next request, and its whole body.
+    #[arg(long, value_name = "DURATION", default_value = "10s", value_parser = patience)]
+    patience: Duration,
+}
+
+fn patience(text: &str) -> Result<Duration, String> {
+    let span = vorsel::read_duration(text).map_err(|error| error.to_string())?;
+    if span.is_zero() { Err("expected some time".to_owned()) } else { Ok(span) }
 }
 
 fn up_to_five_minutes(text: &str) -> Result<Duration, String> {
@@ -59,7 +73,6 @@ fn up_to_five_minutes(text: &str) -> Result<Duration, String> {
 
 /// What is under way when SIGTERM comes has this long to finish.
 const LAST_REQUESTS: Duration = Duration::from_secs(5);
-const PURGE_EVERY: Duration = Duration::from_secs(60);
 
 pub(crate) fn run(arguments: &ServeArguments, file: Option<&Path>) -> Result<ExitCode, Failure> {
     let filter = EnvFilter::try_from_env("VORSEL_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
@@ -72,6 +85,15 @@ pub(crate) fn run(arguments: &ServeArguments, file: Option<&Path>) -> Result<Exi
 }
 
 impl ServeArguments {
+    const fn limits(&self) -> Limits {
+        Limits {
+            connections: self.connections as usize,
+            headers_within: self.patience,
+            body_within: self.patience,
+            last_requests: LAST_REQUESTS,
+        }
+    }
+
     /// The settings of the file, or of the demo, with the options over them; and the folder for keys that nobody keeps.
     fn settings(&self, file: Option<&Path>) -> Result<(Settings, Option<TempDir>), Failure> {
         let mut temporary = None;
@@ -113,31 +135,18 @@ async fn serve(arguments: &ServeArguments, file: Option<&Path>) -> Result<(), Fa
     let listener = TcpListener::bind(arguments.listen)
         .await
         .map_err(|error| Failure::from(error).while_doing(format!("cannot listen on {}", arguments.listen)))?;
-    let base = format!("http://{}", listener.local_addr()?);
-    let (app, sessions) = observatory::open(&settings.open().await?, &base)?;
-    let purged = sessions.clone();
-    let purging = tokio::spawn(async move {
-        loop {
-            tokio::time::sleep(PURGE_EVERY).await;
-            if let Err(error) = purged.purge().await {
-                tracing::warn!(target: "observatory", "old sessions are kept for now: {error}");
-            }
-        }
-    });
-    let (stopping, stopped) = tokio::sync::oneshot::channel::<()>();
-    let server = axum::serve(Patient::new(listener), app).with_graceful_shutdown(async move {
+    let here = format!("http://{}", listener.local_addr()?);
+    let base = arguments.base.as_deref().unwrap_or(&here);
+    let (app, sessions) = observatory::open(&settings.open().await?, base)?;
+    let _housekeeping = sessions.keep_house();
+    anstream::println!("listening on {here}");
+    let stop = async move {
         tokio::select! {
             _ = terminate.recv() => {}
             _ = tokio::signal::ctrl_c() => {}
         }
-        drop(stopping);
-    });
-    anstream::println!("listening on {base}");
-    tokio::select! {
-        ended = async { server.await } => ended?,
-        () = async { drop(stopped.await); tokio::time::sleep(LAST_REQUESTS).await } => {}
-    }
-    purging.abort();
+    };
+    server::serve(listener, app, arguments.limits(), stop).await;
     // What those have asked for who are gone already.
     drop(tokio::time::timeout(LAST_REQUESTS, sessions.settled()).await);
     Ok(())

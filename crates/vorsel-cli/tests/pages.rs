@@ -58,7 +58,7 @@ fn every_command_line_in_readme_and_docs_does_what_it_says() {
     let folder = tempfile::tempdir().expect("a folder");
     let path = |name: &str| folder.path().join(name).display().to_string();
     fs::create_dir(folder.path().join("demo")).expect("a folder");
-    for name in ["access.toml", "openapi.json", "people.toml", "vorsel.toml"] {
+    for name in ["access.toml", "clients.toml", "openapi.json", "people.toml", "vorsel.toml"] {
         fs::copy(root().join("demo").join(name), folder.path().join("demo").join(name)).expect("a file");
     }
     // An evening at the observatory leaves keys and a session.

@@ -17,7 +17,7 @@ fn ask(arguments: &[&str]) -> Done {
 fn a_good_plan_is_called_one() {
     let done = vorsel(&["plan", "lint", DEMO]);
     assert_eq!(done.status, 0, "{done:?}");
-    assert!(done.out.starts_with("No mistake in ") && done.out.ends_with("21 routes, 6 of them open\n"), "{done:?}");
+    assert!(done.out.starts_with("No mistake in ") && done.out.ends_with("23 routes, 8 of them open\n"), "{done:?}");
     assert_eq!(vorsel(&["plan", "lint", DEMO, "--json"]).json()["accepted"], true);
 }
 
@@ -215,6 +215,9 @@ POST   /oauth/token       open    open     open     open      open      open
 POST   /oauth/revoke      open    open     open     open      open      open
 GET    /oauth/keys        open    open     open     open      open      open
 GET    /.well-known/oauth-authorization-server
+                          open    open     open     open      open      open
+POST   /oauth/introspect  open    open     open     open      open      open
+GET    /.well-known/oauth-protected-resource
                           open    open     open     open      open      open
 
  if 1  scope exposures:read

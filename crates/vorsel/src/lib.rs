@@ -54,6 +54,7 @@ mod settings;
 pub mod store;
 #[cfg(feature = "testing")]
 pub mod testing;
+mod throttle;
 mod under_way;
 mod waiting;
 
@@ -74,15 +75,18 @@ pub use guard::{
 pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, RoutesError};
 pub use keys::{IssuerKeys, KeyFileError, KeyStepError, KeyStoreError, LiveKeySet, LiveKeyring};
 #[cfg(feature = "password")]
-pub use password::{PasswordHashError, hash_password};
+pub use password::{PasswordCheckError, PasswordHashError, PasswordLimits, PasswordVerdict, Passwords, hash_password};
 pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
 pub use revocations::{FeedFigures, LiveRevocations};
 pub use sessions::{
-    ClientReply, ClientTokenError, EndError, RenewError, RenewalRequest, SessionFigures, Sessions, SessionsBuilder,
-    SignOutError, StartError, TokenReply,
+    ClientReply, ClientTokenError, EndError, Housekeeping, RenewError, RenewalRequest, SessionFigures, Sessions,
+    SessionsBuilder, SignOutError, StartError, TokenReply,
 };
 pub use settings::{KeyPlace, OpenError, Opened, Settings, SettingsError};
+pub use throttle::{Attempt, Passed, Throttle, Who};
+#[cfg(feature = "password")]
+pub use throttle::{Budget, MemoryThrottle, ThrottleLimits};
 pub use vorsel_core::*;
 
 #[cfg(doctest)]

@@ -55,7 +55,8 @@ async fn a_revoked_token_is_refused_at_once_where_the_feed_is_followed() {
     let view = LiveRevocations::follow_by(store.clone(), clock.clone()).await.expect("a view");
     let tokens = builder().keys(key()).store(store.clone()).clock(clock).revocations(view).build().expect("tokens");
     let [one, other] = [issue(&tokens, CLIENT), issue(&tokens, CLIENT)];
-    tokens.revoke_token(&one, Some("somebody-else")).await.expect("nothing to do");
+    let error = tokens.revoke_token(&one, Some("somebody-else")).await.expect_err("RFC 7009 section 2.1").to_string();
+    assert_eq!(error, "the access token was given to another client than \"somebody-else\"");
     tokens.revoke_token("no token", Some(CLIENT)).await.expect("nothing to do");
     tokens.revoke_token("", None).await.expect("nothing to do");
     assert_eq!((code(tokens.check(&one)), store.feed(None, 10).await.expect("a feed").entries.len()), (None, 0));

@@ -2,20 +2,17 @@
 
 mod people;
 mod routes;
-mod sign_in;
 mod staff;
-mod state;
 
 use std::path::Path;
 use std::sync::Arc;
 
-use vorsel::endpoints::{Endpoint, Endpoints, resource_metadata_address};
+use vorsel::endpoints::{Endpoint, Endpoints, PasswordSignIn, resource_metadata_address};
 use vorsel::{AccessPlan, Clients, GuardedApp, Opened, Sessions, Settings};
 
 use crate::failure::Failure;
 use people::{InstrumentKeys, People};
 pub(crate) use staff::Staff;
-use state::Observatory;
 
 /// The client that people sign in with.
 pub(crate) const CLIENT: &str = "desk";
@@ -61,14 +58,19 @@ pub(crate) fn open(opened: &Opened, base: &str) -> Result<(GuardedApp, Arc<Sessi
         opened.sessions(people.clone()).clients(clients).roles_of(&plan.clone().map_or_else(access_plan, Ok)?);
     let sessions = Arc::new(sessions.build()?);
     let endpoints = Endpoints::new(sessions.clone(), base).prefix(PREFIX);
-    let endpoints = endpoints.with(Endpoint::Introspection).with(Endpoint::ResourceMetadata);
+    let known = people.clone();
+    let sign_in = PasswordSignIn::new(move |typed| {
+        let found = known.known(&typed);
+        async { Ok(found) }
+    });
+    let endpoints = endpoints.with(Endpoint::Introspection).with(Endpoint::ResourceMetadata).sign_in(sign_in);
+    let endpoints = endpoints.at(Endpoint::SignIn, "/sign-in");
     let plan = plan.map_or_else(|| access_plan_for(&endpoints), Ok)?;
-    let observatory = Arc::new(Observatory { people, sessions: sessions.clone() });
     let guard = opened
         .guard_by::<Staff>(plan)
         .resource_metadata(&resource_metadata_address(audience)?)
-        .api_keys("x-instrument-key", InstrumentKeys(observatory.people.clone()))
+        .api_keys("x-instrument-key", InstrumentKeys(people.clone()))
         .predicate("queued-by-caller", routes::queued_by_caller)
         .build()?;
-    Ok((routes::routes(observatory).merge(endpoints.routes()?).guard(guard)?, sessions))
+    Ok((routes::routes(people).merge(endpoints.routes()?).guard(guard)?, sessions))
 }

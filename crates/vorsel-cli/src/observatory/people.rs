@@ -4,11 +4,9 @@ use std::collections::BTreeMap;
 use std::error::Error;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use argon2::Argon2;
-use argon2::password_hash::PasswordVerifier;
-use argon2::password_hash::phc::PasswordHash;
 use async_trait::async_trait;
 use serde::Deserialize;
+use vorsel::endpoints::Known;
 use vorsel::{Admission, AdmissionError, ApiKeyHash, ApiKeyOwner, ApiKeys, Grant, Scopes};
 
 use super::staff::{Shift, Staff};
@@ -18,7 +16,6 @@ use crate::failure::Failure;
 pub(super) struct People {
     people: Vec<Person>,
     instruments: Vec<Instrument>,
-    nobody_password: String,
     /// Roles given since the start, by subject.
     given: Mutex<BTreeMap<String, Vec<String>>>,
 }
@@ -47,8 +44,6 @@ struct Instrument {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct PeopleFile {
-    /// Verified in place of a subject nobody knows, so that a wrong name takes as long as a wrong password.
-    nobody_password: String,
     people: Vec<Person>,
     instruments: Vec<Instrument>,
 }
@@ -58,8 +53,8 @@ impl People {
     pub(super) fn demo() -> Result<Self, Failure> {
         let file: PeopleFile = toml_edit::de::from_str(include_str!("../../../../demo/people.toml"))
             .map_err(|error| Failure::from(error).while_doing("demo/people.toml"))?;
-        let PeopleFile { nobody_password, people, instruments } = file;
-        Ok(Self { people, instruments, nobody_password, given: Mutex::default() })
+        let PeopleFile { people, instruments } = file;
+        Ok(Self { people, instruments, given: Mutex::default() })
     }
 
     /// The roles of somebody, now.
@@ -78,13 +73,10 @@ impl People {
         self.people.iter().find(|person| person.subject == subject)
     }
 
-    /// Whether this is the password of a known subject. It takes as long for an unknown one.
-    pub(super) fn knows(&self, subject: &str, password: &str) -> bool {
-        let person = self.find(subject);
-        let hash = person.map_or(&self.nobody_password, |person| &person.password);
-        let right = PasswordHash::new(hash)
-            .is_ok_and(|hash| Argon2::default().verify_password(password.as_bytes(), &hash).is_ok());
-        right && person.is_some()
+    /// Somebody who signs in, as the sign-in endpoint asks for them.
+    pub(super) fn known(&self, typed: &str) -> Option<Known> {
+        let person = self.find(typed)?;
+        Some(Known::new(&person.subject, &person.password).member("nickname", person.nickname.as_str()))
     }
 }
 

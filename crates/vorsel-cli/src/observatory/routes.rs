@@ -10,14 +10,12 @@ use http::StatusCode;
 use serde_json::{Value, json};
 use vorsel::{Caller, PredicateAnswer, PredicateRequest, Routes};
 
-use super::sign_in::sign_in;
+use super::people::People;
 use super::staff::Staff;
-use super::state::Observatory;
 
-pub(super) fn routes(observatory: Arc<Observatory>) -> Routes {
+pub(super) fn routes(people: Arc<People>) -> Routes {
     Routes::new()
         .route("/health", get(|| async { Json(json!({ "health": "good" })) }))
-        .route("/sign-in", post(sign_in))
         .route("/exposures", get(exposures).post(queue_exposure))
         .route("/exposures/{id}", get(exposure).delete(cancel_exposure))
         .route("/me", get(me))
@@ -27,7 +25,7 @@ pub(super) fn routes(observatory: Arc<Observatory>) -> Routes {
         .route("/weather", post(report_weather))
         .route("/observers/{observer}/proposals", get(proposals).post(add_proposal))
         .route("/people/{person}/roles", get(roles).put(give_roles))
-        .with_state(observatory)
+        .with_state(people)
 }
 
 /// Each with its target, its seconds and who queued it.
@@ -103,10 +101,10 @@ async fn add_proposal(Path(observer): Path<String>) -> (StatusCode, Json<Value>)
     (StatusCode::CREATED, Json(json!({ "observer": observer, "proposal": "received" })))
 }
 
-async fn roles(State(observatory): State<Arc<Observatory>>, Path(person): Path<String>) -> Response {
-    match observatory.people.find(&person) {
+async fn roles(State(people): State<Arc<People>>, Path(person): Path<String>) -> Response {
+    match people.find(&person) {
         Some(person) => {
-            let body = json!({ "subject": person.subject, "nickname": person.nickname, "roles": observatory.people.roles(person) });
+            let body = json!({ "subject": person.subject, "nickname": person.nickname, "roles": people.roles(person) });
             Json(body).into_response()
         }
         None => missing("person"),
@@ -114,13 +112,13 @@ async fn roles(State(observatory): State<Arc<Observatory>>, Path(person): Path<S
 }
 
 async fn give_roles(
-    State(observatory): State<Arc<Observatory>>,
+    State(people): State<Arc<People>>,
     Path(person): Path<String>,
     Json(roles): Json<Vec<String>>,
 ) -> Response {
-    match observatory.people.find(&person) {
+    match people.find(&person) {
         Some(person) => {
-            observatory.people.give(person, roles.clone());
+            people.give(person, roles.clone());
             Json(json!({ "subject": person.subject, "roles": roles, "from": "the next renewal on" })).into_response()
         }
         None => missing("person"),

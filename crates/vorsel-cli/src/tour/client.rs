@@ -63,7 +63,8 @@ impl Wire {
     }
 
     pub(super) async fn sign_in(&self, subject: &str) -> Result<Reply, Failure> {
-        let body = json!({ "subject": subject, "password": format!("hill-{subject}") });
+        let password = format!("hill-{subject}");
+        let body = json!({ "client_id": "desk", "subject": subject, "password": password });
         reply(self.client.post(format!("{}/sign-in", self.base)).json(&body)).await
     }
 

@@ -91,7 +91,7 @@ impl Caller {
 
     /// Signs in; the access token and the refresh token.
     pub(crate) async fn sign_in(&self, subject: &str) -> (String, String) {
-        let body = json!({ "subject": subject, "password": format!("hill-{subject}") });
+        let body = json!({ "client_id": "desk", "subject": subject, "password": format!("hill-{subject}") });
         let late = Instant::now() + Duration::from_secs(60);
         let (status, reply) = loop {
             let answer = Self::answer(self.client.post(format!("{}/sign-in", self.base)).json(&body)).await;
@@ -112,7 +112,10 @@ impl Caller {
     }
 
     pub(crate) async fn revoke(&self, token: &str) -> Answer {
-        Self::answer(self.client.post(format!("{}/oauth/revoke", self.base)).form(&[("token", token)])).await
+        Self::answer(
+            self.client.post(format!("{}/oauth/revoke", self.base)).form(&[("client_id", "desk"), ("token", token)]),
+        )
+        .await
     }
 
     /// The status of a request with an access token.

@@ -44,6 +44,16 @@ impl Parameters {
         Ok(Self(parameters))
     }
 
+    #[cfg(feature = "password")]
+    pub(super) fn of(fields: impl IntoIterator<Item = (String, String)>) -> Self {
+        Self(fields.into_iter().collect())
+    }
+
+    #[cfg(feature = "password")]
+    pub(super) fn into_fields<T: FromIterator<(String, String)>>(self) -> T {
+        self.0.into_iter().collect()
+    }
+
     /// A parameter that may be missing.
     pub(super) fn get(&self, name: &str) -> Option<&str> {
         self.0.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())

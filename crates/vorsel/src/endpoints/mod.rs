@@ -8,6 +8,7 @@
 //! | [`Metadata`](Endpoint::Metadata) | `GET /.well-known/oauth-authorization-server` and the issuer's path | where the others are ([RFC 8414](https://www.rfc-editor.org/rfc/rfc8414)) |
 //! | [`Introspection`](Endpoint::Introspection) | `POST {prefix}/introspect` | what a token is worth ([RFC 7662](https://www.rfc-editor.org/rfc/rfc7662)) |
 //! | [`ResourceMetadata`](Endpoint::ResourceMetadata) | `GET /.well-known/oauth-protected-resource` and the audience's path | who issues tokens for this API ([RFC 9728](https://www.rfc-editor.org/rfc/rfc9728)) |
+//! | `SignIn` | `POST {prefix}/sign-in` | signing in by password (feature `password`) |
 //!
 //! The first four are there unless they are [left out](Endpoints::without), the others if they are [asked for](Endpoints::with). The
 //! routes must be `open` in the access plan, since whoever calls them has no access token or an expired one. Addresses come from
@@ -24,12 +25,17 @@ mod patient;
 mod reply;
 mod revoke;
 mod router;
+#[cfg(feature = "password")]
+mod sign_in;
 mod state;
+mod throttled;
 mod token;
 mod which;
 
 pub use address::{EndpointsError, resource_metadata_address};
 pub use patient::{Patient, PatientIo};
 pub use reply::token_reply;
+#[cfg(feature = "password")]
+pub use sign_in::{Known, NotYet, PasswordSignIn, SignInSoFar};
 pub use state::Endpoints;
 pub use which::Endpoint;

@@ -27,6 +27,8 @@ pub(super) struct Refused {
     description: Option<String>,
     /// For the log; nothing if it was told where it was found.
     reason: Option<String>,
+    /// More for the client, in a member of its own.
+    why: Option<String>,
     /// Whether the client has shown something in the header for it.
     challenges: bool,
     retry_after: Option<Duration>,
@@ -35,7 +37,7 @@ pub(super) struct Refused {
 impl Refused {
     fn new(code: &'static str) -> Self {
         let status = StatusCode::BAD_REQUEST;
-        Self { status, code, description: None, reason: None, challenges: false, retry_after: None }
+        Self { status, code, description: None, reason: None, why: None, challenges: false, retry_after: None }
     }
 
     /// The log says why, the client learns the code alone.
@@ -69,6 +71,28 @@ impl Refused {
         Self { status, reason, retry_after: Some(Duration::from_secs(1)), ..Self::new("temporarily_unavailable") }
     }
 
+    /// Too many failures. Whoever found it has logged it.
+    pub(super) fn throttled(wait: Duration) -> Self {
+        let status = StatusCode::TOO_MANY_REQUESTS;
+        Self { status, retry_after: Some(wait), ..Self::new("temporarily_unavailable") }
+    }
+
+    /// Tells the client more, by a code beside the standard's.
+    #[cfg(feature = "password")]
+    pub(super) fn why(self, code: impl Into<String>) -> Self {
+        Self { why: Some(code.into()), ..self }
+    }
+
+    /// Whether the client's own credentials were refused.
+    pub(super) fn is_of_client(&self) -> bool {
+        self.code == "invalid_client"
+    }
+
+    /// Whether it was the client's fault that it was refused, as a guess is.
+    pub(super) fn is_failure(&self) -> bool {
+        matches!(self.code, "invalid_client" | "invalid_grant")
+    }
+
     /// One line in the log.
     pub(super) fn log(&self, endpoint: Endpoint, client: Option<&str>) {
         let Some(reason) = &self.reason else { return };
@@ -82,10 +106,13 @@ impl Refused {
 
     /// The response, in the name of `realm`.
     pub(super) fn response(self, realm: &str) -> Response {
-        let body = match self.description.as_deref().map(printable) {
+        let mut body = match self.description.as_deref().map(printable) {
             None => json!({ "error": self.code }),
             Some(description) => json!({ "error": self.code, "error_description": description }),
         };
+        if let Some(why) = self.why {
+            body["reason"] = why.into();
+        }
         let mut response = (self.status, unkept(Json(body))).into_response();
         if let Some(span) = self.retry_after {
             response.headers_mut().insert(RETRY_AFTER, HeaderValue::from(span.as_secs().max(1)));

@@ -57,14 +57,16 @@ struct Row<C> {
     changes: bool,
 }
 
-fn table<C: Serialize + Send + Sync + 'static>() -> [Row<C>; 6] {
+fn table<C: Serialize + Send + Sync + 'static>() -> Vec<Row<C>> {
     let row = |endpoint, method, handlers, changes| Row { endpoint, method, handlers, changes };
-    [
+    vec![
         row(Endpoint::Token, "POST", post(token::<C>), true),
         row(Endpoint::Revocation, "POST", post(revoke::<C>), true),
         row(Endpoint::Introspection, "POST", post(introspect::<C>), false),
         row(Endpoint::KeySet, "GET", get(key_set::<C>), false),
         row(Endpoint::Metadata, "GET", get(metadata::<C>), false),
         row(Endpoint::ResourceMetadata, "GET", get(resource_metadata::<C>), false),
+        #[cfg(feature = "password")]
+        row(Endpoint::SignIn, "POST", post(super::sign_in::sign_in::<C>), false),
     ]
 }

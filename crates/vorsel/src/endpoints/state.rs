@@ -10,9 +10,17 @@ use serde_json::{Map, Value};
 use vorsel_core::{Expectations, Kind};
 
 use super::address::{Address, EndpointsError, RESOURCE};
+#[cfg(feature = "password")]
+use super::sign_in::PasswordSignIn;
+use super::throttled::Forwarded;
+#[cfg(feature = "password")]
+use super::throttled::{GoingOn, MOST_WAITING};
 use super::which::Endpoint;
 use crate::checker::Checker;
 use crate::sessions::Sessions;
+#[cfg(feature = "password")]
+use crate::throttle::MemoryThrottle;
+use crate::throttle::Throttle;
 
 /// Sets up the endpoints of one issuer.
 ///
@@ -35,6 +43,11 @@ pub struct Endpoints<C> {
     offered: BTreeSet<Endpoint>,
     paths: BTreeMap<Endpoint, String>,
     view: Option<Duration>,
+    throttle: Option<Arc<dyn Throttle>>,
+    forwarded: Option<Forwarded>,
+    #[cfg(feature = "password")]
+    sign_in: Option<PasswordSignIn>,
+    problems: Vec<String>,
 }
 
 /// What the endpoints share.
@@ -46,6 +59,14 @@ pub(super) struct Shared<C> {
     pub(super) ours: Checker<Map<String, Value>>,
     /// Where introspection goes by what is known to have ended, for how long the feed may be silent.
     pub(super) view: Option<Duration>,
+    pub(super) throttle: Option<Arc<dyn Throttle>>,
+    pub(super) forwarded: Option<Forwarded>,
+    #[cfg(feature = "password")]
+    pub(super) sign_in: Option<PasswordSignIn>,
+    #[cfg(feature = "password")]
+    pub(super) going: GoingOn,
+    #[cfg(feature = "password")]
+    pub(super) waiting: tokio::sync::Semaphore,
 }
 
 impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
@@ -59,6 +80,11 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
             offered: Endpoint::USUAL.into(),
             paths: BTreeMap::new(),
             view: None,
+            throttle: None,
+            forwarded: None,
+            #[cfg(feature = "password")]
+            sign_in: None,
+            problems: Vec::new(),
         }
     }
 
@@ -94,11 +120,38 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
         self
     }
 
+    /// Counts failures by this throttle, on sign-in, token and introspection. A sign-in has one of its own if nothing is said.
+    pub fn throttle(mut self, throttle: impl Throttle + 'static) -> Self {
+        self.throttle = Some(Arc::new(throttle));
+        self
+    }
+
+    /// Where a request comes from is what so many proxies of the app's own say in this header, `X-Forwarded-For` for instance: the address
+    /// is counted from the right, since what stands further left anybody may have written. Without this it is the other side of the
+    /// connection, for an app that is served with `into_make_service_with_connect_info::<SocketAddr>()`.
+    pub fn forwarded(mut self, header: &str, proxies: usize) -> Self {
+        match (header.parse(), proxies) {
+            (Ok(header), 1..) => self.forwarded = Some(Forwarded { header, proxies }),
+            _ => self
+                .problems
+                .push(format!("expected a header and one proxy at least, but found {header:?} and {proxies}")),
+        }
+        self
+    }
+
+    /// Offers a sign-in by password, at `{prefix}/sign-in` if nothing else is said. Its failures are throttled, by a
+    /// [`MemoryThrottle`](crate::MemoryThrottle) unless [another](Self::throttle) is set.
+    #[cfg(feature = "password")]
+    pub fn sign_in(mut self, sign_in: PasswordSignIn) -> Self {
+        self.offered.insert(Endpoint::SignIn);
+        self.sign_in = Some(sign_in);
+        self
+    }
+
     /// Checks what was set up.
     pub(super) fn shared(self) -> Result<Shared<C>, EndpointsError> {
-        let Self { sessions, base, prefix, offered, mut paths, view } = self;
+        let Self { sessions, base, prefix, offered, mut paths, view, throttle, forwarded, mut problems, .. } = self;
         let access = sessions.access_tokens();
-        let mut problems = Vec::new();
         let issuer = Address::read("the issuer", access.issuer()).map_err(|problem| problems.push(problem)).ok();
         let at = Address::read("the base of the endpoints", &base).map_err(|problem| problems.push(problem)).ok();
         if let (Some(issuer), Some(at)) = (&issuer, &at)
@@ -149,7 +202,29 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
         let base = at.map(|at| format!("{}{}", at.origin, at.path)).unwrap_or_default();
         let ours = Expectations::danger_from_anyone_for_anyone(Kind::Access).issuer(access.issuer());
         let ours = Checker::new(access.keys().clone(), ours);
-        Ok(Shared { sessions, base, paths, ours, view })
+        #[cfg(feature = "password")]
+        let throttle = match (throttle, &self.sign_in) {
+            (None, Some(_)) => {
+                let made = MemoryThrottle::new().map_err(|error| EndpointsError { problems: vec![error.to_string()] });
+                Some(Arc::new(made?) as Arc<dyn Throttle>)
+            }
+            (throttle, _) => throttle,
+        };
+        Ok(Shared {
+            sessions,
+            base,
+            paths,
+            ours,
+            view,
+            throttle,
+            forwarded,
+            #[cfg(feature = "password")]
+            sign_in: self.sign_in,
+            #[cfg(feature = "password")]
+            going: GoingOn::default(),
+            #[cfg(feature = "password")]
+            waiting: tokio::sync::Semaphore::new(MOST_WAITING),
+        })
     }
 }
 
@@ -175,9 +250,19 @@ impl<C: Serialize + Send + Sync + 'static> Shared<C> {
 
 impl<C> Clone for Endpoints<C> {
     fn clone(&self) -> Self {
-        let Self { sessions, base, prefix, offered, paths, view } = self;
-        let (sessions, base, prefix) = (sessions.clone(), base.clone(), prefix.clone());
-        Self { sessions, base, prefix, offered: offered.clone(), paths: paths.clone(), view: *view }
+        Self {
+            sessions: self.sessions.clone(),
+            base: self.base.clone(),
+            prefix: self.prefix.clone(),
+            offered: self.offered.clone(),
+            paths: self.paths.clone(),
+            view: self.view,
+            throttle: self.throttle.clone(),
+            forwarded: self.forwarded.clone(),
+            #[cfg(feature = "password")]
+            sign_in: self.sign_in.clone(),
+            problems: self.problems.clone(),
+        }
     }
 }
 

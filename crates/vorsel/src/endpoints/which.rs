@@ -16,6 +16,9 @@ pub enum Endpoint {
     Metadata,
     /// Who issues tokens for this API.
     ResourceMetadata,
+    /// Signing in by password; there if it is [set up](super::Endpoints::sign_in).
+    #[cfg(feature = "password")]
+    SignIn,
 }
 
 impl Endpoint {
@@ -30,6 +33,8 @@ impl Endpoint {
             Self::Introspection => Some("introspect"),
             Self::KeySet => Some("keys"),
             Self::Metadata | Self::ResourceMetadata => None,
+            #[cfg(feature = "password")]
+            Self::SignIn => Some("sign-in"),
         }
     }
 
@@ -42,6 +47,8 @@ impl Endpoint {
             Self::KeySet => "key-set",
             Self::Metadata => "metadata",
             Self::ResourceMetadata => "resource-metadata",
+            #[cfg(feature = "password")]
+            Self::SignIn => "sign-in",
         }
     }
 }

@@ -4,6 +4,7 @@ mod builder;
 mod clients;
 mod error;
 mod figures;
+mod housekeeping;
 mod recent;
 mod reply;
 
@@ -29,6 +30,7 @@ pub use clients::{ClientReply, ClientTokenError};
 pub use error::{EndError, RenewError, SignOutError, StartError};
 use figures::Counters;
 pub use figures::SessionFigures;
+pub use housekeeping::Housekeeping;
 use recent::Recent;
 use reply::PreparedReply;
 pub use reply::TokenReply;

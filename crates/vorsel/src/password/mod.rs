@@ -1,9 +1,12 @@
-//! Hashes of passwords, for seed data and for whoever keeps people.
+//! Hashes of passwords: making them, and checking many without running out of memory.
+
+mod check;
 
 use argon2::{Argon2, PasswordHasher};
 use aws_lc_rs::rand::fill;
 
 use crate::random::RandomError;
+pub use check::{PasswordCheckError, PasswordLimits, PasswordVerdict, Passwords};
 
 /// Why a password has no hash.
 #[derive(thiserror::Error)]
