@@ -72,6 +72,16 @@ impl Address {
         self.host == other.host
     }
 
+    /// Whether browsers take both for one site: the same scheme, and hosts with a parent in common. What is sold below a public suffix of two
+    /// labels, such as `co.uk`, is not known here and taken for one site.
+    pub(super) fn is_same_site(&self, other: &Self) -> bool {
+        let scheme = |address: &Self| address.origin.split(':').next().map(str::to_owned);
+        let labels = |host: &str| host.rsplit('.').take(2).map(str::to_owned).collect::<Vec<_>>();
+        let is_name = |host: &str| host.contains('.') && !is_this_machine(host) && host.parse::<IpAddr>().is_err();
+        let is_near = is_name(&self.host) && is_name(&other.host) && labels(&self.host) == labels(&other.host);
+        scheme(self) == scheme(other) && (self.host == other.host || is_near)
+    }
+
     pub(super) fn is_on_this_machine(&self) -> bool {
         is_this_machine(&self.host)
     }

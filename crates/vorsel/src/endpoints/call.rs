@@ -6,7 +6,7 @@ use axum::body::to_bytes;
 use axum::extract::Request;
 use axum::response::Response;
 use bytes::Bytes;
-use http::HeaderMap;
+use http::request::Parts;
 use serde::Serialize;
 
 use super::clients::{Authenticated, client_of};
@@ -23,6 +23,14 @@ const LARGEST_FORM: usize = 32 * 1024;
 pub(super) struct Call {
     pub(super) form: Parameters,
     pub(super) client: Authenticated,
+    parts: Parts,
+}
+
+/// A refresh token, and whether a browser has sent it along.
+pub(super) struct Brought {
+    pub(super) token: String,
+    /// Whether the client is one of pages, whose tokens are kept in cookies.
+    pub(super) is_page: bool,
 }
 
 impl<C: Serialize + Send + Sync + 'static> Shared<C> {
@@ -41,12 +49,13 @@ impl<C: Serialize + Send + Sync + 'static> Shared<C> {
         let attempt = Attempt { address, ..Attempt::default() };
         let answered = async {
             self.admits(&attempt)?;
-            let (headers, form) = read(request).await?;
+            let (parts, body) = whole(request).await?;
+            let form = Parameters::read(&parts.headers, &body)?;
             // As it calls itself, for the log.
             client = form.get("client_id").map(str::to_owned);
-            let authenticated = client_of(&self, endpoint, &headers, &form).await?;
+            let authenticated = client_of(&self, endpoint, &parts.headers, &form).await?;
             client = Some(authenticated.id.clone());
-            decide(self.clone(), Call { form, client: authenticated }).await
+            decide(self.clone(), Call { form, client: authenticated, parts }).await
         };
         let answered = answered.await;
         answered.unwrap_or_else(|refused| {
@@ -55,21 +64,40 @@ impl<C: Serialize + Send + Sync + 'static> Shared<C> {
                 let who = client.as_deref().map(Who::Client).filter(|_| refused.is_of_client());
                 self.failed(&Attempt { who, ..attempt });
             }
-            refused.response(self.issuer())
+            let is_over = refused.is_over();
+            let mut response = refused.response(self.issuer());
+            if let Some(pages) = self.pages.as_ref().filter(|_| is_over) {
+                pages.clear(response.headers_mut());
+            }
+            response
         })
     }
 }
 
-async fn read(request: Request) -> Result<(HeaderMap, Parameters), Refused> {
-    let (headers, body) = body_of(request).await?;
-    let form = Parameters::read(&headers, &body)?;
-    Ok((headers, form))
-}
-
-/// The headers of a request and its whole body.
-pub(super) async fn body_of(request: Request) -> Result<(HeaderMap, Bytes), Refused> {
+/// A request's head and its whole body.
+pub(super) async fn whole(request: Request) -> Result<(Parts, Bytes), Refused> {
     let (parts, body) = request.into_parts();
     let body = to_bytes(body, LARGEST_FORM).await;
     let body = body.map_err(|_| Refused::request(format!("expected a whole body of at most {LARGEST_FORM} bytes")))?;
-    Ok((parts.headers, body))
+    Ok((parts, body))
+}
+
+impl Call {
+    /// The refresh token of the form, or, where the client runs in a browser, of the cookie. Both at once have to be the same.
+    pub(super) fn refresh_token<C>(&self, shared: &Shared<C>, name: &str) -> Result<Brought, Refused> {
+        let form = self.form.get(name);
+        let Some(pages) = shared.pages.as_ref().filter(|pages| pages.has(&self.client.id)) else {
+            return Ok(Brought { token: self.form.required(name)?.to_owned(), is_page: false });
+        };
+        // What is answered is kept in a cookie, whatever was brought.
+        pages.allows(&self.parts)?;
+        match (form, pages.refresh_token(&self.parts.headers)?) {
+            (Some(form), Some(cookie)) if form != cookie => {
+                Err(Refused::request("expected one refresh token, but found one in the cookie and another in the form"))
+            }
+            (Some(token), _) => Ok(Brought { token: token.to_owned(), is_page: true }),
+            (None, Some(token)) => Ok(Brought { token, is_page: true }),
+            (None, None) => Err(Refused::request(format!("expected the parameter {name}, or the cookie"))),
+        }
+    }
 }

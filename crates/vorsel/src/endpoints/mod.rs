@@ -15,6 +15,7 @@
 //! what is set up, never from a request.
 
 mod address;
+mod browser;
 mod call;
 mod clients;
 mod form;
@@ -33,6 +34,7 @@ mod token;
 mod which;
 
 pub use address::{EndpointsError, resource_metadata_address};
+pub use browser::Browser;
 pub use patient::{Patient, PatientIo};
 pub use reply::token_reply;
 #[cfg(feature = "password")]

@@ -6,8 +6,9 @@ use axum::Json;
 use axum::response::{IntoResponse, Response};
 use http::header::{CACHE_CONTROL, PRAGMA, RETRY_AFTER, WWW_AUTHENTICATE};
 use http::{HeaderValue, StatusCode};
-use serde_json::json;
+use serde_json::{Map, Value, json};
 
+use super::browser::Pages;
 use super::which::Endpoint;
 use crate::audit::cut;
 use crate::sessions::TokenReply;
@@ -16,6 +17,23 @@ use crate::sessions::TokenReply;
 /// ([RFC 6749 section 5.1](https://www.rfc-editor.org/rfc/rfc6749#section-5.1)); the app's own sign-in handler uses it.
 pub fn token_reply(reply: TokenReply) -> Response {
     unkept(Json(reply))
+}
+
+/// A reply to a page: its cookies are set, and what they hold is not in the body.
+pub(super) fn page_reply(pages: &Pages, reply: &TokenReply, members: Map<String, Value>) -> Response {
+    let mut body = members;
+    if !pages.has_access_cookie() {
+        body.insert("access_token".to_owned(), reply.access_token.as_str().into());
+    }
+    body.insert("token_type".to_owned(), reply.token_type.into());
+    body.insert("expires_in".to_owned(), reply.expires_in.into());
+    if !reply.scope.is_empty() {
+        body.insert("scope".to_owned(), reply.scope.as_str().into());
+    }
+    let mut response = unkept(Json(body));
+    let access = (reply.access_token.as_str(), reply.expires_in);
+    pages.keep(response.headers_mut(), &reply.refresh_token, Some(access));
+    response
 }
 
 /// An error reply ([RFC 6749 section 5.2](https://www.rfc-editor.org/rfc/rfc6749#section-5.2)), and what the log says of it.
@@ -29,6 +47,8 @@ pub(super) struct Refused {
     reason: Option<String>,
     /// More for the client, in a member of its own.
     why: Option<String>,
+    /// Whether the session that a cookie stands for is over.
+    is_over: bool,
     /// Whether the client has shown something in the header for it.
     challenges: bool,
     retry_after: Option<Duration>,
@@ -37,7 +57,16 @@ pub(super) struct Refused {
 impl Refused {
     fn new(code: &'static str) -> Self {
         let status = StatusCode::BAD_REQUEST;
-        Self { status, code, description: None, reason: None, why: None, challenges: false, retry_after: None }
+        Self {
+            status,
+            code,
+            description: None,
+            reason: None,
+            why: None,
+            is_over: false,
+            challenges: false,
+            retry_after: None,
+        }
     }
 
     /// The log says why, the client learns the code alone.
@@ -71,6 +100,11 @@ impl Refused {
         Self { status, reason, retry_after: Some(Duration::from_secs(1)), ..Self::new("temporarily_unavailable") }
     }
 
+    /// A page of another site has sent it.
+    pub(super) fn other_site(reason: String) -> Self {
+        Self { status: StatusCode::FORBIDDEN, ..Self::because("invalid_request", reason) }
+    }
+
     /// Too many failures. Whoever found it has logged it.
     pub(super) fn throttled(wait: Duration) -> Self {
         let status = StatusCode::TOO_MANY_REQUESTS;
@@ -81,6 +115,15 @@ impl Refused {
     #[cfg(feature = "password")]
     pub(super) fn why(self, code: impl Into<String>) -> Self {
         Self { why: Some(code.into()), ..self }
+    }
+
+    /// The session is over, so that a page need not keep its cookies.
+    pub(super) fn over(self) -> Self {
+        Self { is_over: true, ..self }
+    }
+
+    pub(super) fn is_over(&self) -> bool {
+        self.is_over
     }
 
     /// Whether the client's own credentials were refused.

@@ -7,7 +7,7 @@ use axum::response::Response;
 use serde::Serialize;
 use vorsel_core::{Kind, UncheckedToken, with_causes};
 
-use super::call::Call;
+use super::call::{Brought, Call};
 use super::reply::{Refused, unkept};
 use super::state::Shared;
 use super::which::Endpoint;
@@ -26,11 +26,22 @@ pub(super) async fn revoke<C: Serialize + Send + Sync + 'static>(
 /// access token is revoked alone. Another client's token is refused, and said so
 /// ([section 2.1](https://www.rfc-editor.org/rfc/rfc7009#section-2.1)).
 async fn decide<C: Serialize + Send + Sync + 'static>(shared: Arc<Shared<C>>, call: Call) -> Result<Response, Refused> {
-    let (token, client) = (call.form.required("token")?, Some(call.client.id.as_str()));
-    let sessions = &shared.sessions;
+    // What a page holds besides its cookie is an access token, which it may have revoked alone.
+    let alone = call.form.get("token").filter(|token| says_access_token(token)).map(str::to_owned);
+    let brought = match alone {
+        Some(token) => Brought { token, is_page: false },
+        None => call.refresh_token(&shared, "token")?,
+    };
+    let (token, client, sessions) = (brought.token.as_str(), Some(call.client.id.as_str()), &shared.sessions);
     if !says_access_token(token) {
         return match sessions.sign_out(token, client).await {
-            Ok(()) => Ok(unkept(())),
+            Ok(()) => {
+                let mut response = unkept(());
+                if let Some(pages) = shared.pages.as_ref().filter(|_| brought.is_page) {
+                    pages.clear(response.headers_mut());
+                }
+                Ok(response)
+            }
             Err(SignOutError::Store(error)) => Err(Refused::unavailable(Some(with_causes(&error)))),
             Err(error) => Err(Refused::because("invalid_grant", error.to_string())),
         };

@@ -10,6 +10,7 @@ use serde_json::{Map, Value};
 use vorsel_core::{Expectations, Kind};
 
 use super::address::{Address, EndpointsError, RESOURCE};
+use super::browser::{Browser, Pages};
 #[cfg(feature = "password")]
 use super::sign_in::PasswordSignIn;
 use super::throttled::Forwarded;
@@ -45,6 +46,7 @@ pub struct Endpoints<C> {
     view: Option<Duration>,
     throttle: Option<Arc<dyn Throttle>>,
     forwarded: Option<Forwarded>,
+    browser: Option<Browser>,
     #[cfg(feature = "password")]
     sign_in: Option<PasswordSignIn>,
     problems: Vec<String>,
@@ -61,6 +63,7 @@ pub(super) struct Shared<C> {
     pub(super) view: Option<Duration>,
     pub(super) throttle: Option<Arc<dyn Throttle>>,
     pub(super) forwarded: Option<Forwarded>,
+    pub(super) pages: Option<Pages>,
     #[cfg(feature = "password")]
     pub(super) sign_in: Option<PasswordSignIn>,
     #[cfg(feature = "password")]
@@ -82,6 +85,7 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
             view: None,
             throttle: None,
             forwarded: None,
+            browser: None,
             #[cfg(feature = "password")]
             sign_in: None,
             problems: Vec::new(),
@@ -139,6 +143,12 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
         self
     }
 
+    /// Keeps the sessions of pages in cookies.
+    pub fn browser(mut self, browser: Browser) -> Self {
+        self.browser = Some(browser);
+        self
+    }
+
     /// Offers a sign-in by password, at `{prefix}/sign-in` if nothing else is said. Its failures are throttled, by a
     /// [`MemoryThrottle`](crate::MemoryThrottle) unless [another](Self::throttle) is set.
     #[cfg(feature = "password")]
@@ -150,7 +160,9 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
 
     /// Checks what was set up.
     pub(super) fn shared(self) -> Result<Shared<C>, EndpointsError> {
-        let Self { sessions, base, prefix, offered, mut paths, view, throttle, forwarded, mut problems, .. } = self;
+        let Self {
+            sessions, base, prefix, offered, mut paths, view, throttle, forwarded, browser, mut problems, ..
+        } = self;
         let access = sessions.access_tokens();
         let issuer = Address::read("the issuer", access.issuer()).map_err(|problem| problems.push(problem)).ok();
         let at = Address::read("the base of the endpoints", &base).map_err(|problem| problems.push(problem)).ok();
@@ -196,6 +208,12 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
         if view.is_some() && access.revocations().is_none() {
             problems.push("introspection from the view needs one: SessionsBuilder::revocations".to_owned());
         }
+        let pages = browser.and_then(|browser| {
+            let with_cookie = [Endpoint::Token, Endpoint::Revocation];
+            let paths: Vec<&str> = with_cookie.iter().filter_map(|name| paths.get(name).map(String::as_str)).collect();
+            let pages = browser.pages(&paths, sessions.limits().idle.as_duration());
+            pages.map_err(|found| problems.extend(found)).ok()
+        });
         if !problems.is_empty() {
             return Err(EndpointsError { problems });
         }
@@ -218,6 +236,7 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
             view,
             throttle,
             forwarded,
+            pages,
             #[cfg(feature = "password")]
             sign_in: self.sign_in,
             #[cfg(feature = "password")]
@@ -259,6 +278,7 @@ impl<C> Clone for Endpoints<C> {
             view: self.view,
             throttle: self.throttle.clone(),
             forwarded: self.forwarded.clone(),
+            browser: self.browser.clone(),
             #[cfg(feature = "password")]
             sign_in: self.sign_in.clone(),
             problems: self.problems.clone(),

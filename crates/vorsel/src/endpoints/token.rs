@@ -6,10 +6,11 @@ use axum::Json;
 use axum::extract::{Request, State};
 use axum::response::Response;
 use serde::Serialize;
+use serde_json::Map;
 use vorsel_core::{Scopes, with_causes};
 
 use super::call::Call;
-use super::reply::{Refused, token_reply, unkept};
+use super::reply::{Refused, page_reply, token_reply, unkept};
 use super::state::Shared;
 use super::which::Endpoint;
 use crate::clients::ClientGrant;
@@ -51,11 +52,16 @@ async fn renew<C: Serialize + Send + Sync + 'static>(
         return Err(Refused::because("invalid_target", format!("expected {audience:?}, but found {found:?}")));
     }
     let request = RenewalRequest { client_id: Some(&call.client.id), scopes };
-    match shared.sessions.renew(call.form.required("refresh_token")?, request).await {
-        Ok(reply) => Ok(token_reply(reply)),
-        Err(RenewError::ScopeNotGranted { .. }) => Err(Refused::told("invalid_scope")),
-        Err(error) if error.may_pass() => Err(Refused::unavailable(None)),
-        Err(_) => Err(Refused::told("invalid_grant")),
+    let brought = call.refresh_token(shared, "refresh_token")?;
+    match (shared.sessions.renew(&brought.token, request).await, &shared.pages) {
+        (Ok(reply), Some(pages)) if brought.is_page => Ok(page_reply(pages, &reply, Map::new())),
+        (Ok(reply), _) => Ok(token_reply(reply)),
+        (Err(RenewError::ScopeNotGranted { .. }), _) => Err(Refused::told("invalid_scope")),
+        (Err(error), _) if error.may_pass() => Err(Refused::unavailable(None)),
+        // The session lives, and so does a later token of it.
+        (Err(RenewError::Outrun | RenewError::WrongClient { .. }), _) => Err(Refused::told("invalid_grant")),
+        (Err(_), _) if brought.is_page => Err(Refused::told("invalid_grant").over()),
+        (Err(_), _) => Err(Refused::told("invalid_grant")),
     }
 }
 

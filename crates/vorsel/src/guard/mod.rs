@@ -26,6 +26,8 @@ pub use api_key::{ApiKey, ApiKeyHash, ApiKeyHashError, ApiKeyOwner, ApiKeys};
 pub use app::{GuardedApp, GuardedAppFuture};
 pub use builder::{GuardBuilder, GuardError};
 pub use caller::Caller;
+#[cfg(feature = "axum")]
+pub(crate) use credentials::{Origin, SameSite};
 pub use decide::{Admitted, Deciding, Guard};
 #[cfg(feature = "axum")]
 pub use extract::NoCaller;

@@ -98,6 +98,12 @@ impl<C> Sessions<C> {
         self.0.clients.as_ref()
     }
 
+    /// How long sessions last, and the retry window.
+    #[must_use]
+    pub fn limits(&self) -> SessionLimits {
+        self.0.limits
+    }
+
     /// What came of sign-ins and renewals here so far.
     #[must_use]
     pub fn figures(&self) -> SessionFigures {

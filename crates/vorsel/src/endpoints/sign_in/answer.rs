@@ -16,9 +16,10 @@ use super::attempt::Typed;
 use super::hooks::{Known, PasswordSignIn, SignInSoFar};
 use crate::admission::AdmissionError;
 use crate::audit::cut;
-use crate::endpoints::call::body_of;
+use crate::endpoints::browser::Pages;
+use crate::endpoints::call::whole;
 use crate::endpoints::clients::client_of;
-use crate::endpoints::reply::{Refused, unkept};
+use crate::endpoints::reply::{Refused, page_reply, unkept};
 use crate::endpoints::state::Shared;
 use crate::endpoints::which::Endpoint;
 use crate::password::{PasswordCheckError, PasswordVerdict};
@@ -45,6 +46,8 @@ struct Going<'a, C> {
     typed: Typed,
     client: String,
     address: Option<IpAddr>,
+    /// Where the client runs in a browser.
+    pages: Option<&'a Pages>,
 }
 
 async fn answer<C: Serialize + Send + Sync + 'static>(
@@ -54,9 +57,17 @@ async fn answer<C: Serialize + Send + Sync + 'static>(
     client: &mut Option<String>,
 ) -> Result<Response, Refused> {
     let Some(by) = &shared.sign_in else { return Err(Refused::unavailable(Some("nothing is set up".to_owned()))) };
-    let (headers, body) = body_of(request).await?;
-    let typed = Typed::read(&headers, &body)?;
+    let (parts, body) = whole(request).await?;
+    let headers = &parts.headers;
+    let mut typed = Typed::read(headers, &body)?;
     *client = typed.fields.get("client_id").cloned();
+    let pages = shared.pages.as_ref().filter(|pages| client.as_ref().is_some_and(|client| pages.has(client)));
+    if let Some(pages) = pages {
+        pages.allows(&parts)?;
+        if let Some(mark) = pages.device_mark(headers) {
+            typed.fields.insert("device_mark".to_owned(), mark);
+        }
+    }
     shared.admits_in_turn(&Attempt { address, mark: typed.mark(), ..Attempt::default() }).await?;
     let mut shown = HeaderMap::new();
     if !typed.by_header {
@@ -64,7 +75,7 @@ async fn answer<C: Serialize + Send + Sync + 'static>(
     }
     let authenticated = client_of(shared, Endpoint::SignIn, &shown, &typed.form()).await?;
     *client = Some(authenticated.id.clone());
-    let going = Going { shared, by, typed, client: authenticated.id, address };
+    let going = Going { shared, by, typed, client: authenticated.id, address, pages };
     let known = (by.find)(going.typed.subject.clone()).await;
     let known = known.map_err(|error| Refused::unavailable(Some(format!("the app's look-up: {error}"))))?;
     going.by_password(known).await
@@ -158,8 +169,15 @@ impl<C: Serialize + Send + Sync + 'static> Going<'_, C> {
             self.shared.give_back(&attempt, passed);
             refused(&error)
         })?;
-        let mut members = known.members.clone();
-        if let Some(mark) = self.shared.succeeded(&attempt, passed) {
+        let (mut members, mark) = (known.members.clone(), self.shared.succeeded(&attempt, passed));
+        if let Some(pages) = self.pages {
+            let mut response = page_reply(pages, &reply, members);
+            if let Some(mark) = mark {
+                pages.keep_mark(response.headers_mut(), &mark);
+            }
+            return Ok(response);
+        }
+        if let Some(mark) = mark {
             members.insert("device_mark".to_owned(), mark.into());
         }
         #[derive(Serialize)]

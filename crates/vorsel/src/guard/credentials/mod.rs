@@ -13,8 +13,7 @@ use super::request::RequestHead;
 pub(super) use api_key::ApiKeyHeader;
 use bearer::BearerHeader;
 pub(super) use cookie::CookieSource;
-pub(super) use same_site::Origin;
-use same_site::SameSite;
+pub(crate) use same_site::{Origin, SameSite};
 pub(super) use source::{Shown, Source};
 
 /// What a request brings with it, in the order of the sources.

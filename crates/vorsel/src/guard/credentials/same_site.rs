@@ -10,21 +10,21 @@ static SEC_FETCH_SITE: HeaderName = HeaderName::from_static("sec-fetch-site");
 
 /// Which requests may go by what a browser sends of its own accord, wherever a page of another site posts to.
 #[derive(Debug, Default)]
-pub(in crate::guard) struct SameSite {
+pub(crate) struct SameSite {
     /// What the site itself is called.
-    pub(in crate::guard) own: Option<Origin>,
+    pub(crate) own: Option<Origin>,
     /// Other origins whose pages may use it.
-    pub(in crate::guard) trusted: Vec<Origin>,
+    pub(crate) trusted: Vec<Origin>,
 }
 
 /// An origin as browsers write it: in lower case, and without the port that the scheme has anyway
 /// ([RFC 6454 section 6.2](https://www.rfc-editor.org/rfc/rfc6454#section-6.2)).
 #[derive(Debug, PartialEq, Eq)]
-pub(in crate::guard) struct Origin(String);
+pub(crate) struct Origin(String);
 
 impl Origin {
     /// Reads one of a web page.
-    pub(in crate::guard) fn read(text: &str) -> Option<Self> {
+    pub(crate) fn read(text: &str) -> Option<Self> {
         let text = text.to_ascii_lowercase();
         let (scheme, host) = text.split_once("://")?;
         let port = match scheme {
@@ -48,7 +48,7 @@ impl SameSite {
 
     /// Whether the browser says that the request comes from the site itself, or from one that is trusted: by fetch
     /// metadata, or in older browsers by the origin.
-    fn is_from_here(&self, request: &dyn RequestHead) -> Result<(), Refusal> {
+    pub(crate) fn is_from_here(&self, request: &dyn RequestHead) -> Result<(), Refusal> {
         let text = |name: &HeaderName| match only(request, name) {
             Ok(value) => value.map(|value| std::str::from_utf8(value).unwrap_or("bytes that are not ASCII")),
             Err(Twice) => Some("several values"),
