@@ -31,9 +31,9 @@ pub use finding::{Check, Finding};
 pub use key::{Algorithm, AlgorithmError, KeyError, KeySet, KeySetError, Secret, SigningKey, SkippedKey, VerifyingKey};
 pub use keyring::{Kept, KeyRecord, KeyState, KeyTimes, Keyring, KeyringTextError, StepError, TakenUp};
 pub use plan::{
-    Access, AccessPlan, AccessRow, AccessTable, Budget, CallerFacts, Change, METHODS, Mistake, OpenApiCredentials,
-    OpenApiDifferences, OpenApiError, PathPattern, Place, PlanBuilder, PlanError, Reach, Route, RouteChange,
-    SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why, Witness, entries_for,
+    Access, AccessPlan, AccessRow, AccessTable, Budget, CallerFacts, Change, HangsOn, METHODS, Mistake,
+    OpenApiCredentials, OpenApiDifferences, OpenApiError, PathPattern, Place, PlanBuilder, PlanError, Reach, Route,
+    RouteChange, RouteReached, SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why, Witness, entries_for,
 };
 pub use revocations::{Revocation, Revocations, Revoked};
 pub use session::{

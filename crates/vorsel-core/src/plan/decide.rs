@@ -205,6 +205,20 @@ impl AccessPlan {
         }))
     }
 
+    /// The facts of a caller at no path in particular.
+    pub(super) fn facts_anywhere<'a>(&self, caller: CallerFacts<'a>, now: Timestamp) -> Facts<'a> {
+        Facts {
+            caller: caller.claims,
+            subject_counts: self.all_subjects || caller.is_own_person(),
+            key_client: caller.key_client,
+            credentials: caller.credentials,
+            answers: caller.answers,
+            path: SmallVec::new(),
+            knows_path: false,
+            now,
+        }
+    }
+
     fn facts<'a>(&'a self, parameters: &matchit::Params<'a, 'a>, caller: CallerFacts<'a>, now: Timestamp) -> Facts<'a> {
         let mut path = SmallVec::new();
         if !parameters.is_empty() {
@@ -217,6 +231,7 @@ impl AccessPlan {
             credentials: caller.credentials,
             answers: caller.answers,
             path,
+            knows_path: true,
             now,
         }
     }

@@ -7,7 +7,7 @@ use std::time::Duration;
 use serde_json::Value;
 use smallvec::SmallVec;
 
-use super::facts::Facts;
+use super::facts::{Facts, names_path};
 use super::formula::{Formula, Node};
 use super::normal::{Atom, NormalForm};
 use super::tree::{Comparison, Operand, Rule};
@@ -98,6 +98,24 @@ impl<'a, 'f> Evaluator<'a, 'f> {
             None => self.facts.holds(&atom.rule)?,
         };
         Some(held == wanted)
+    }
+
+    /// What the outcome hangs on where it can't be told: the path, and predicates.
+    pub(crate) fn hangs_on(&self, formula: Formula) -> (bool, bool) {
+        let (mut path, mut predicate) = (false, false);
+        let (mut open, mut seen) = (vec![formula], BTreeSet::new());
+        while let Some(next) = open.pop() {
+            if self.outcome(next).is_some() || !seen.insert(next) {
+                continue;
+            }
+            match self.form.formulas.node(next) {
+                Node::Is(atom, _) if names_path(&self.form.atoms[*atom].rule) => path = true,
+                Node::Is(..) => predicate = true,
+                Node::All(parts) | Node::Any(parts) => open.extend(parts.iter()),
+                Node::Always(_) => {}
+            }
+        }
+        (path, predicate)
     }
 
     /// The first predicate that has to answer before the outcome can be told.

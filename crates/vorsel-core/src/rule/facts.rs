@@ -27,14 +27,29 @@ pub(crate) struct Facts<'a> {
     pub(crate) answers: &'a [(String, bool)],
     /// The path parameters, percent-decoded.
     pub(crate) path: SmallVec<[(&'a str, Cow<'a, str>); 4]>,
+    /// Whether there is a path; without one, nothing is known of its parameters.
+    pub(crate) knows_path: bool,
     /// When it is asked.
     pub(crate) now: Timestamp,
 }
 
+/// Whether the atom is about a parameter of the path.
+pub(super) fn names_path(atom: &Rule) -> bool {
+    let is_path = |operand: &Operand| matches!(operand, Operand::Path(_));
+    match atom {
+        Rule::Compare(left, _, right) => is_path(left) || is_path(right),
+        Rule::In(operand, _) | Rule::Contains(operand, _) => is_path(operand),
+        _ => false,
+    }
+}
+
 impl Facts<'_> {
-    /// Whether an atom of the rule language holds; nothing as long as that hangs on a predicate that has not answered, and
-    /// for a role, which only a plan can tell.
+    /// Whether an atom of the rule language holds; nothing as long as that hangs on a predicate that has not answered or on a
+    /// path that is not known, and for a role, which only a plan can tell.
     pub(super) fn holds(&self, atom: &Rule) -> Option<bool> {
+        if !self.knows_path && names_path(atom) {
+            return None;
+        }
         Some(match atom {
             Rule::SignedInWithin(span) => {
                 let earliest = self.now.before(*span);

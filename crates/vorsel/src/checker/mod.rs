@@ -117,6 +117,11 @@ impl<C> Checker<C> {
 }
 
 impl<C> Checker<C> {
+    /// Whether a token that was accepted has not expired since.
+    pub(crate) fn stands(&self, checked: &Checked<C>, now: Timestamp) -> Result<(), Box<Finding>> {
+        self.current.load().verifier.check_again(checked, Proven::Nothing, now)
+    }
+
     /// The audience a challenge names as its realm.
     pub(crate) fn realm(&self) -> Arc<str> {
         self.current.load().verifier.expectations().first_audience().unwrap_or("api").into()

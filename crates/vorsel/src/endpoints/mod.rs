@@ -9,9 +9,11 @@
 //! | [`Introspection`](Endpoint::Introspection) | `POST {prefix}/introspect` | what a token is worth ([RFC 7662](https://www.rfc-editor.org/rfc/rfc7662)) |
 //! | [`ResourceMetadata`](Endpoint::ResourceMetadata) | `GET /.well-known/oauth-protected-resource` and the audience's path | who issues tokens for this API ([RFC 9728](https://www.rfc-editor.org/rfc/rfc9728)) |
 //! | `SignIn` | `POST {prefix}/sign-in` | signing in by password (feature `password`) |
+//! | [`OwnSessions`](Endpoint::OwnSessions) | `GET` and `DELETE {prefix}/sessions`, `DELETE {prefix}/sessions/{session}` | the caller's own sessions: listed, all others ended, one ended; to be guarded, `signed-in` |
 //!
 //! The first four are there unless they are [left out](Endpoints::without), the others if they are [asked for](Endpoints::with). The
-//! routes must be `open` in the access plan, since whoever calls them has no access token or an expired one. Addresses come from
+//! routes must be `open` in the access plan, since whoever calls them has no access token or an expired one; but for the last, which
+//! are for a caller. Addresses come from
 //! what is set up, never from a request.
 
 mod address;
@@ -22,6 +24,8 @@ mod form;
 mod introspect;
 mod key_set;
 mod metadata;
+mod own_reach;
+mod own_sessions;
 mod patient;
 mod reply;
 mod revoke;
@@ -35,6 +39,7 @@ mod which;
 
 pub use address::{EndpointsError, resource_metadata_address};
 pub use browser::Browser;
+pub use own_reach::own_reach;
 pub use patient::{Patient, PatientIo};
 pub use reply::token_reply;
 #[cfg(feature = "password")]

@@ -2,13 +2,14 @@
 
 use std::sync::Arc;
 
-use axum::routing::{MethodRouter, get, post};
+use axum::routing::{MethodRouter, delete, get, post};
 use serde::Serialize;
 
 use super::address::EndpointsError;
 use super::introspect::introspect;
 use super::key_set::key_set;
 use super::metadata::{metadata, resource_metadata};
+use super::own_sessions;
 use super::revoke::revoke;
 use super::state::{Endpoints, Shared};
 use super::token::token;
@@ -16,7 +17,7 @@ use super::which::Endpoint;
 use crate::guard::Routes;
 
 impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
-    /// The method and the path of each route, all to be open in the access plan.
+    /// The method and the path of each route that is to be open in the access plan.
     ///
     /// # Errors
     /// Those of [`routes`](Self::routes).
@@ -24,6 +25,7 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
         let shared = self.clone().shared()?;
         let found = table::<C>()
             .into_iter()
+            .filter(|row| row.endpoint != Endpoint::OwnSessions)
             .filter_map(|Row { endpoint, method, .. }| Some((method, shared.path_of(endpoint)?.to_owned())));
         Ok(found.collect())
     }
@@ -40,6 +42,10 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
         let mut routes = Routes::new();
         for Row { endpoint, handlers, changes, .. } in table() {
             let Some(path) = shared.path_of(endpoint) else { continue };
+            if endpoint == Endpoint::OwnSessions {
+                let one = format!("{path}/{{session}}");
+                routes = routes.route(&one, delete(own_sessions::end::<C>)).carry_out(&one, &under_way);
+            }
             routes = routes.route(path, handlers).stays_at(path);
             if changes {
                 routes = routes.carry_out(path, &under_way);
@@ -66,6 +72,7 @@ fn table<C: Serialize + Send + Sync + 'static>() -> Vec<Row<C>> {
         row(Endpoint::KeySet, "GET", get(key_set::<C>), false),
         row(Endpoint::Metadata, "GET", get(metadata::<C>), false),
         row(Endpoint::ResourceMetadata, "GET", get(resource_metadata::<C>), false),
+        row(Endpoint::OwnSessions, "GET", get(own_sessions::list::<C>).delete(own_sessions::end_others::<C>), true),
         #[cfg(feature = "password")]
         row(Endpoint::SignIn, "POST", post(super::sign_in::sign_in::<C>), false),
     ]

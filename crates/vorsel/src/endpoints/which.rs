@@ -16,6 +16,8 @@ pub enum Endpoint {
     Metadata,
     /// Who issues tokens for this API.
     ResourceMetadata,
+    /// The caller's own sessions: listed, ended. These need a caller.
+    OwnSessions,
     /// Signing in by password; there if it is [set up](super::Endpoints::sign_in).
     #[cfg(feature = "password")]
     SignIn,
@@ -32,6 +34,7 @@ impl Endpoint {
             Self::Revocation => Some("revoke"),
             Self::Introspection => Some("introspect"),
             Self::KeySet => Some("keys"),
+            Self::OwnSessions => Some("sessions"),
             Self::Metadata | Self::ResourceMetadata => None,
             #[cfg(feature = "password")]
             Self::SignIn => Some("sign-in"),
@@ -47,6 +50,7 @@ impl Endpoint {
             Self::KeySet => "key-set",
             Self::Metadata => "metadata",
             Self::ResourceMetadata => "resource-metadata",
+            Self::OwnSessions => "own-sessions",
             #[cfg(feature = "password")]
             Self::SignIn => "sign-in",
         }

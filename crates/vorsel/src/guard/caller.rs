@@ -64,13 +64,17 @@ impl<C> Caller<C> {
     }
 
     /// What the access plan decides by.
-    pub(super) fn facts<'a>(&'a self, answers: &'a [(String, bool)]) -> CallerFacts<'a> {
+    pub(crate) fn facts<'a>(&'a self, answers: &'a [(String, bool)]) -> CallerFacts<'a> {
         let mut facts = CallerFacts::from(&*self.checked);
         facts.own_issuer = self.own_issuer;
         facts.key_client = self.key_client.as_deref();
         facts.credentials = self.credentials;
         facts.answers = answers;
         facts
+    }
+
+    pub(super) fn checked(&self) -> &Checked<C> {
+        &self.checked
     }
 
     /// The subject; empty only for a plain token without `sub`.

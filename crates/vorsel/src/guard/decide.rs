@@ -5,6 +5,7 @@ use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll};
+use std::time::Duration;
 
 use async_trait::async_trait;
 use http::Extensions;
@@ -13,7 +14,8 @@ use http::request::Parts;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use vorsel_core::{
-    AccessPlan, Answer, Checked, Credential, NoOwn, Outcome, Proven, Refusal, Stop, Timestamp, Verdict, with_causes,
+    AccessPlan, Answer, Checked, Credential, Finding, NoOwn, Outcome, Proven, Refusal, Stop, Timestamp, Verdict,
+    with_causes,
 };
 
 use super::api_key::{ApiKeyHash, ApiKeys};
@@ -180,6 +182,28 @@ impl<C> Guard<C> {
         match &self.inner.resource_metadata {
             Some(address) => answer.with_resource_metadata(address),
             None => answer,
+        }
+    }
+
+    /// Returns when a caller's token does not stand any more, with what is wrong then: it has expired, or it or its session was revoked. For
+    /// streams and sockets, which go on after the guard has let them in:
+    /// `tokio::select! { why = guard.until_over(&caller) => close(why), … }`. A caller without a token that expires is never over, nor is
+    /// one whose revocation this guard does not [follow](crate::GuardBuilder::revocations).
+    pub async fn until_over(&self, caller: &Caller<C>) -> Box<Finding>
+    where
+        C: Send + Sync + 'static,
+    {
+        const LOOK_EVERY: Duration = Duration::from_millis(200);
+        loop {
+            let now = self.now();
+            let expires = caller.token_claims().expires_at().is_some();
+            let stands = if expires { self.inner.checker.stands(caller.checked(), now) } else { Ok(()) };
+            let gate = self.inner.revocations.as_ref().filter(|_| expires);
+            let stands = stands.and_then(|()| gate.map_or(Ok(()), |gate| gate.view.check(caller.checked(), now)));
+            if let Err(finding) = stands {
+                return finding;
+            }
+            tokio::time::sleep(LOOK_EVERY).await;
         }
     }
 
