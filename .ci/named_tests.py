@@ -1,4 +1,4 @@
-"""Every test that docs/security.md and docs/performance.md name is there: `file::test`, or `file::tests::test` beside the code."""
+"""Every test that docs/security.md, docs/conformance.md and docs/performance.md name is there: `file::test`, or `file::tests::test` beside the code."""
 
 import pathlib
 import re
@@ -11,7 +11,7 @@ for path in root.glob("crates/*/**/*.rs"):
     sources[name] = sources.get(name, "") + path.read_text()
 missing = []
 count = 0
-for page in ("docs/security.md", "docs/performance.md"):
+for page in ("docs/security.md", "docs/conformance.md", "docs/performance.md"):
     for name in re.findall(r"`(\w+(?:::[\w*]+)+)`", (root / page).read_text()):
         file, test = name.split("::")[0], name.split("::")[-1]
         if name == "file::test" or test[0].isupper() or file[0].isupper():

@@ -1,5 +1,5 @@
-//! An app with sign-in, renewal, sign-out and revocation for a page in a browser, and three guarded routes. It serves until it is
-//! stopped: `cargo run -p vorsel-examples --example app_with_sign_in -- 127.0.0.1:8080`.
+//! An app with sign-in, renewal, sign-out and revocation for a page in a browser, and three guarded routes. With an address as its argument
+//! it serves until it is stopped: `cargo run -p vorsel-examples --example app_with_sign_in -- 127.0.0.1:8080`.
 
 use std::error::Error;
 use std::net::SocketAddr;
@@ -62,11 +62,15 @@ pub async fn app(base: &str) -> Result<GuardedApp, Box<dyn Error>> {
 
 #[tokio::main]
 async fn main() -> Result<(), Box<dyn Error>> {
-    let address = std::env::args().nth(1).unwrap_or_else(|| "127.0.0.1:0".to_owned());
-    let listener = tokio::net::TcpListener::bind(address).await?;
+    let address = std::env::args().nth(1);
+    let listener = tokio::net::TcpListener::bind(address.as_deref().unwrap_or("127.0.0.1:0")).await?;
     let base = format!("http://{}", listener.local_addr()?);
-    println!("listening on {base}");
     let app = app(&base).await?;
+    if address.is_none() {
+        println!("The app is set up; with an address as its argument it serves.");
+        return Ok(());
+    }
+    println!("listening on {base}");
     axum::serve(listener, app.into_make_service_with_connect_info::<SocketAddr>()).await?;
     Ok(())
 }

@@ -97,6 +97,8 @@ mod pages {
     struct Access;
     #[doc = include_str!("../../../docs/credentials.md")]
     struct Credentials;
+    #[doc = include_str!("../../../docs/endpoints.md")]
+    struct Endpoints;
     #[doc = include_str!("../../../docs/operating.md")]
     struct Operating;
     #[doc = include_str!("../../../docs/routers.md")]

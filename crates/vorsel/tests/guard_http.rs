@@ -385,3 +385,21 @@ async fn a_page_of_another_site_opens_no_web_socket_as_the_reader() {
         assert_eq!(std::str::from_utf8(&answer[9..]), Ok(status), "{lines}");
     }
 }
+
+#[tokio::test]
+async fn what_a_cookie_or_a_key_lets_in_is_kept_from_shared_caches() {
+    let server = Server::start().await;
+    for (request, lines, kept) in [
+        ("GET /me", &["cookie: night=OBSERVER"][..], "private"),
+        ("GET /log", &["x-instrument-key: known"], "private"),
+        ("GET /health", &["cookie: night=OBSERVER"], "private"),
+        // RFC 9111 section 3.5: a shared cache knows this header.
+        ("GET /me", &["authorization: Bearer OBSERVER"], ""),
+        ("GET /health", &[], ""),
+        ("GET /me", &["cookie: night=EXPIRED"], "no-store"),
+    ] {
+        let response = server.send(request, lines).await;
+        let found = response.headers().get("cache-control").map_or("", |value| value.to_str().expect("text"));
+        assert_eq!(found, kept, "{request} {lines:?}");
+    }
+}
