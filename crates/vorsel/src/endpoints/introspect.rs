@@ -5,13 +5,14 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Request, State};
 use axum::response::Response;
-use serde::Serialize;
+use serde::ser::SerializeMap;
+use serde::{Serialize, Serializer};
 use serde_json::{Map, Value, json};
-use vorsel_core::{Checked, Timestamp, with_causes};
+use smallvec::SmallVec;
+use vorsel_core::{Checked, Scopes, Timestamp, with_causes};
 
 use super::call::Call;
 use super::reply::{Refused, unkept};
-use super::revoke::says_access_token;
 use super::state::Shared;
 use super::which::Endpoint;
 use crate::clients::Client;
@@ -31,13 +32,11 @@ async fn decide<C: Serialize + Send + Sync + 'static>(shared: Arc<Shared<C>>, ca
         return Err(Refused::because("unauthorized_client", "the client may not introspect"));
     };
     let token = call.form.required("token")?;
-    let found = if says_access_token(token) {
-        access_token(&shared, &client, token).await?
-    } else {
-        refresh_token(&shared, token).await.map_err(|error| failed(&error))?
-    };
-    let answer = found.unwrap_or_else(|| Map::from_iter([("active".to_owned(), false.into())]));
-    Ok(unkept(Json(answer)))
+    if let Some(found) = access_token(&shared, &client, token).await? {
+        return Ok(unkept(Json(Active(&found))));
+    }
+    let found = refresh_token(&shared, token).await.map_err(|error| failed(&error))?;
+    Ok(unkept(Json(found.unwrap_or_else(|| json!({ "active": false })))))
 }
 
 fn failed(error: &StoreError) -> Refused {
@@ -49,7 +48,7 @@ async fn access_token<C: Serialize + Send + Sync + 'static>(
     shared: &Shared<C>,
     client: &Client,
     token: &str,
-) -> Result<Option<Map<String, Value>>, Refused> {
+) -> Result<Option<Arc<Token>>, Refused> {
     let (sessions, access) = (&shared.sessions, shared.sessions.access_tokens());
     let now = access.now();
     let Ok(checked) = shared.ours.check(token, now) else { return Ok(None) };
@@ -64,69 +63,77 @@ async fn access_token<C: Serialize + Send + Sync + 'static>(
         }
         (None, _, Some(session)) => {
             let session = sessions.session(session).await.map_err(|error| failed(&error))?;
-            Ok(session.map(|_| claims_of(&checked)))
+            Ok(session.map(|_| checked))
         }
-        _ => Ok(Some(claims_of(&checked))),
+        _ => Ok(Some(checked)),
     }
 }
 
-fn claims_of(checked: &Checked<Map<String, Value>>) -> Map<String, Value> {
-    let claims = checked.claims();
-    let mut members = checked.own().clone();
-    let mut say = |name: &str, value: Value| drop(members.insert(name.to_owned(), value));
-    say("active", true.into());
-    say("token_type", "Bearer".into());
-    for (name, text) in [
-        ("iss", claims.issuer()),
-        ("sub", claims.subject()),
-        ("jti", claims.id()),
-        ("client_id", claims.client_id()),
-        ("sid", claims.session_id()),
-        ("acr", claims.acr()),
-    ] {
-        if let Some(text) = text {
-            say(name, text.into());
+/// An access token with whatever the app has put into it.
+type Token = Checked<Map<String, Value>>;
+
+/// What an access token that stands is worth: its claims.
+struct Active<'t>(&'t Token);
+
+impl Serialize for Active<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let claims = self.0.claims();
+        let mut members = serializer.serialize_map(None)?;
+        members.serialize_entry("active", &true)?;
+        members.serialize_entry("token_type", "Bearer")?;
+        for (name, text) in [
+            ("iss", claims.issuer()),
+            ("sub", claims.subject()),
+            ("jti", claims.id()),
+            ("client_id", claims.client_id()),
+            ("sid", claims.session_id()),
+            ("acr", claims.acr()),
+        ] {
+            if let Some(text) = text {
+                members.serialize_entry(name, text)?;
+            }
         }
-    }
-    for (name, moment) in [
-        ("exp", claims.expires_at()),
-        ("iat", claims.issued_at()),
-        ("nbf", claims.not_before()),
-        ("auth_time", claims.authenticated_at()),
-        ("session_at", claims.session_at()),
-    ] {
-        if let Some(moment) = moment {
-            say(name, seconds(moment));
+        for (name, moment) in [
+            ("exp", claims.expires_at()),
+            ("iat", claims.issued_at()),
+            ("nbf", claims.not_before()),
+            ("auth_time", claims.authenticated_at()),
+            ("session_at", claims.session_at()),
+        ] {
+            if let Some(moment) = moment {
+                members.serialize_entry(name, &whole_seconds(moment))?;
+            }
         }
-    }
-    let audience: Vec<&str> = claims.audience().collect();
-    say("aud", if let [one] = audience[..] { one.into() } else { json!(audience) });
-    let mut scope = String::new();
-    for value in claims.scopes() {
-        if !scope.is_empty() {
-            scope.push(' ');
+        let audience: SmallVec<[&str; 2]> = claims.audience().collect();
+        match audience[..] {
+            [one] => members.serialize_entry("aud", one)?,
+            _ => members.serialize_entry("aud", &audience[..])?,
         }
-        scope.push_str(value);
+        let scopes = Scopes::of(claims.scopes()).unwrap_or_default();
+        if !scopes.is_empty() {
+            members.serialize_entry("scope", scopes.as_str())?;
+        }
+        let roles: SmallVec<[&str; 4]> = claims.roles().collect();
+        if !roles.is_empty() {
+            members.serialize_entry("roles", &roles[..])?;
+        }
+        // What the answer says itself, no claim says otherwise.
+        for (name, value) in self.0.own().iter().filter(|(name, _)| !matches!(name.as_str(), "active" | "token_type")) {
+            members.serialize_entry(name, value)?;
+        }
+        members.end()
     }
-    if !scope.is_empty() {
-        say("scope", scope.into());
-    }
-    let roles: Value = claims.roles().collect();
-    if roles.as_array().is_some_and(|roles| !roles.is_empty()) {
-        say("roles", roles);
-    }
-    members
 }
 
-fn seconds(moment: Timestamp) -> Value {
-    moment.whole_secs().as_secs().into()
+fn whole_seconds(moment: Timestamp) -> i64 {
+    moment.as_micros().div_euclid(1_000_000)
 }
 
 /// The refresh token of a session's current generation. To ask about a spent one is no replay.
 async fn refresh_token<C: Serialize + Send + Sync + 'static>(
     shared: &Shared<C>,
     token: &str,
-) -> Result<Option<Map<String, Value>>, StoreError> {
+) -> Result<Option<Value>, StoreError> {
     let Some(session) = shared.sessions.of_refresh_token(token).await? else { return Ok(None) };
     let facts = &session.facts;
     let mut answer = json!({
@@ -136,11 +143,11 @@ async fn refresh_token<C: Serialize + Send + Sync + 'static>(
         "sub": facts.subject,
         "client_id": facts.client_id,
         "sid": session.id,
-        "iat": seconds(session.current.began_at),
-        "exp": seconds(session.current.idle_until),
+        "iat": whole_seconds(session.current.began_at),
+        "exp": whole_seconds(session.current.idle_until),
     });
     if let Some(scopes) = &facts.scopes {
         answer["scope"] = scopes.to_string().into();
     }
-    Ok(answer.as_object().cloned())
+    Ok(Some(answer))
 }
