@@ -1,7 +1,7 @@
 //! Drills: what the model proves, tried on running instances with the default settings, under faults, over HTTP.
 //!
 //! `cargo test -p vorsel-cli --bench drills` takes the short ones, `-- long` all of them, `-- stall`, `-- silent`, `-- hang-up`,
-//! `-- held-up`, `-- fail-over` or `-- clocks` those of a kind; `redis`, `postgres` or `sqlite` beside it those on one store. One line
+//! `-- held-up`, `-- fail-over`, `-- clocks` or `-- guess` those of a kind; `redis`, `postgres` or `sqlite` beside it those on one store. One line
 //! for each; the exit status is 1 if a promise was broken.
 #![cfg(unix)]
 
@@ -10,6 +10,7 @@ mod clients;
 mod clocks;
 mod fail_over;
 mod faults;
+mod guess;
 mod hang_up;
 mod held_up;
 mod silent;
@@ -104,7 +105,8 @@ async fn main() -> ExitCode {
     let asked = |word: &str| words.iter().any(|asked| asked == word);
     let is_long = asked("long");
     let wanted = |kind: &str| {
-        asked(kind) || !["stall", "silent", "hang-up", "held-up", "fail-over", "clocks"].iter().any(|kind| asked(kind))
+        asked(kind)
+            || !["stall", "silent", "hang-up", "held-up", "fail-over", "clocks", "guess"].iter().any(|kind| asked(kind))
     };
     let mut kept = true;
     let mut tell = |outcome: Option<Outcome>| {
@@ -114,6 +116,10 @@ async fn main() -> ExitCode {
         }
     };
     for store in STORES.into_iter().filter(|store| asked(store) || !STORES.iter().any(|store| asked(store))) {
+        // It is not about the store.
+        if wanted("guess") && store == "sqlite" {
+            guess::drill(store).await.into_iter().flatten().for_each(|outcome| tell(Some(outcome)));
+        }
         if wanted("hang-up") {
             tell(hang_up::drill(store).await);
         }

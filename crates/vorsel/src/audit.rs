@@ -24,6 +24,11 @@ pub(crate) fn signed_in(session: &Session, displaced: u64) {
     audit!("signed-in", subject, session = session.id, client, device, displaced, "a session begins");
 }
 
+pub(crate) fn signed_in_again(session: &Session) {
+    let (subject, client) = (cut(&session.facts.subject), cut(&session.facts.client_id));
+    audit!("signed-in-again", subject, session = session.id, client, "the caller of a session has authenticated again");
+}
+
 /// One session, by whatever ended it.
 pub(crate) fn session_ended(session_id: &str, known: Option<&Session>, why: EndReason) {
     let subject = known.map(|session| cut(&session.facts.subject));

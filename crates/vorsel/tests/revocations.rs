@@ -86,6 +86,9 @@ impl SessionStore for Flaky {
     async fn keep(&self, name: &str, after: u64, bytes: &[u8]) -> Result<bool, StoreError> {
         self.up()?.keep(name, after, bytes).await
     }
+    async fn authenticated(&self, id: &str, facts: &vorsel::Facts) -> Result<bool, StoreError> {
+        self.up()?.authenticated(id, facts).await
+    }
     async fn take(&self, id: &str, until: Timestamp) -> Result<bool, StoreError> {
         self.up()?.take(id, until).await
     }

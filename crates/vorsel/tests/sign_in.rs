@@ -307,3 +307,49 @@ async fn bad_refresh_tokens_are_throttled_by_address_and_good_ones_do_not_count(
         assert_eq!(wire.post("/oauth/token", &bad).await.status, status);
     }
 }
+
+/// The plan asks for a sign-in within ten minutes; the session goes on.
+#[tokio::test]
+async fn somebody_signs_in_again_inside_their_session_and_keeps_it() {
+    let (house, wire) = set_up(usual()).await;
+    let claims = |answer: &Answer| {
+        let checked = house.verifier().check(answer.text("access_token"), house.now()).expect("an accepted token");
+        let claims = checked.claims();
+        (claims.session_id().expect("a session").to_owned(), claims.authenticated_at().expect("a time"))
+    };
+    let first = wire.sign_in(&body("wren", RIGHT)).await;
+    let (session, at) = claims(&first);
+    house.clock.advance(Duration::from_secs(1_200));
+    let mut again = body("wren", RIGHT);
+    again["refresh_token"] = json!(first.text("refresh_token"));
+    let mut wrong = again.clone();
+    wrong["password"] = json!("x");
+    assert_eq!(wire.sign_in(&wrong).await.error(), "invalid_grant");
+    let second = wire.sign_in(&again).await;
+    let (same, later) = claims(&second);
+    assert_eq!((same, later), (session.clone(), at.after(Duration::from_secs(1_200))));
+    assert_ne!(first.text("refresh_token"), second.text("refresh_token"), "it was spent");
+    let form = |token: String| {
+        [("grant_type", "refresh_token".to_owned()), ("client_id", "desk".to_owned()), ("refresh_token", token)]
+    };
+    let renew = async |token: String| {
+        let request = wire.http.post(wire.at("/oauth/token")).form(&form(token));
+        wire.send(request).await
+    };
+    let third = renew(second.text("refresh_token")).await;
+    assert_eq!(claims(&third), (session.clone(), later), "and a renewal says so, too");
+
+    // A spent token, nonsense, or another subject's: a session of its own.
+    let other = house.sessions.start(SignIn::new("obs-0099", "desk")).await.err();
+    assert!(other.is_some(), "nobody of this name");
+    house.book.0.lock().expect("no panic").insert("ope-0002".to_owned(), Entry::Roles(vec![]));
+    let theirs = house.sessions.start(SignIn::new("ope-0002", "desk")).await.expect("a session").refresh_token;
+    for shown in [first.text("refresh_token"), "nonsense".to_owned(), theirs.clone()] {
+        again["refresh_token"] = json!(shown);
+        let answer = wire.sign_in(&again).await;
+        assert_eq!(answer.status, 200);
+        assert_ne!(claims(&answer).0, session);
+    }
+    assert_eq!(renew(theirs).await.status, 200, "the other's session is as it was");
+    assert_eq!(house.sessions.of_subject("obs-0017").await.expect("sessions").len(), 4);
+}

@@ -45,6 +45,15 @@ impl Instance {
         Self { child, base, client }
     }
 
+    pub(crate) fn base(&self) -> &str {
+        &self.base
+    }
+
+    /// Its process.
+    pub(crate) fn id(&self) -> u32 {
+        self.child.id()
+    }
+
     /// Where it listens.
     pub(crate) fn address(&self) -> &str {
         self.base.trim_start_matches("http://")

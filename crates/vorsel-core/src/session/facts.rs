@@ -67,6 +67,12 @@ impl SignIn {
         self.scopes.as_ref()
     }
 
+    /// How the caller authenticated, if it was said.
+    #[must_use]
+    pub fn acr_value(&self) -> Option<&str> {
+        self.acr.as_deref()
+    }
+
     /// Who signs in.
     #[must_use]
     pub fn subject(&self) -> &str {

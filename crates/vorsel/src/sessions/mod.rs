@@ -1,5 +1,6 @@
 //! Sign-in, renewal and sign-out: the session state machine carried out on a store.
 
+mod again;
 mod builder;
 mod clients;
 mod error;
@@ -186,7 +187,6 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     }
 
     /// The session of a refresh token that would be renewed by it, and in its current generation.
-    #[cfg(feature = "axum")]
     pub(crate) async fn of_refresh_token(&self, token: &str) -> Result<Option<Session>, StoreError> {
         let presented = self.0.refresh_tokens.load().check(token, self.0.access.now());
         let Ok(presented) = presented else { return Ok(None) };

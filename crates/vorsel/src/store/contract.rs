@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use vorsel_core::{Advance, Revocation, Session, Timestamp};
+use vorsel_core::{Advance, Facts, Revocation, Session, Timestamp};
 
 use super::end::{Cap, End, Inserted};
 
@@ -56,6 +56,13 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
     /// # Errors
     /// If the store fails. Then it is open whether the swap was made; the caller presents the token again.
     async fn advance(&self, id: &str, change: Advance<'_>) -> Result<Advanced, StoreError>;
+
+    /// Puts these facts in the place of those of a session that has not ended, which differ in how and when the caller authenticated alone;
+    /// whether it is there. Of two at once either may stay.
+    ///
+    /// # Errors
+    /// If the store fails. Then it is open whether they are kept.
+    async fn authenticated(&self, id: &str, facts: &Facts) -> Result<bool, StoreError>;
 
     /// All sessions of a subject that are kept, ended ones too, the oldest first.
     ///

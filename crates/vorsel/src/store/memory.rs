@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use async_trait::async_trait;
 use tokio::sync::watch;
-use vorsel_core::{Advance, Revocation, Session, Timestamp};
+use vorsel_core::{Advance, Facts, Revocation, Session, Timestamp};
 
 use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Kept, Purged, SessionStore, StoreError, StoreFigures};
 use super::end::{Cap, End, Inserted, Mark, Which};
@@ -129,6 +129,17 @@ impl SessionStore for MemoryStore {
                 Ok(Advanced::Made)
             }
             _ => Ok(Advanced::Lost),
+        }
+    }
+
+    async fn authenticated(&self, id: &str, facts: &Facts) -> Result<bool, StoreError> {
+        let kept = &mut *self.kept();
+        match kept.sessions.get_mut(id) {
+            Some(session) if session.ended.is_none() && !Mark::any_covers(&kept.marks, session.facts.started_at) => {
+                session.facts = Arc::new(facts.clone());
+                Ok(true)
+            }
+            _ => Ok(false),
         }
     }
 

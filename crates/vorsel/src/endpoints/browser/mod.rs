@@ -6,8 +6,8 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::time::Duration;
 
+use http::HeaderMap;
 use http::request::Parts;
-use http::{HeaderMap, HeaderValue};
 
 use super::address::Address;
 use super::reply::Refused;
@@ -112,8 +112,8 @@ impl Browser {
     #[cfg(feature = "cors")]
     #[must_use]
     pub fn cors(&self) -> tower_http::cors::CorsLayer {
-        use http::Method;
         use http::header::{ACCEPT, AUTHORIZATION, CONTENT_TYPE, RETRY_AFTER, WWW_AUTHENTICATE};
+        use http::{HeaderValue, Method};
         let origins = self.others.iter().chain([&self.own]).filter_map(|origin| origin.to_lowercase().parse().ok());
         tower_http::cors::CorsLayer::new()
             .allow_origin(origins.collect::<Vec<HeaderValue>>())

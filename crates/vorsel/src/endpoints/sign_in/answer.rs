@@ -48,6 +48,8 @@ struct Going<'a, C> {
     address: Option<IpAddr>,
     /// Where the client runs in a browser.
     pages: Option<&'a Pages>,
+    /// The refresh token of a session inside of which somebody signs in again.
+    shown: Option<String>,
 }
 
 async fn answer<C: Serialize + Send + Sync + 'static>(
@@ -68,14 +70,19 @@ async fn answer<C: Serialize + Send + Sync + 'static>(
             typed.fields.insert("device_mark".to_owned(), mark);
         }
     }
+    let in_form = typed.fields.remove("refresh_token");
+    let shown = match pages {
+        Some(pages) => pages.refresh_token(headers)?.or(in_form),
+        None => in_form,
+    };
     shared.admits_in_turn(&Attempt { address, mark: typed.mark(), ..Attempt::default() }).await?;
-    let mut shown = HeaderMap::new();
+    let mut of_client = HeaderMap::new();
     if !typed.by_header {
-        shown.extend(headers.get_all(AUTHORIZATION).iter().map(|value| (AUTHORIZATION, value.clone())));
+        of_client.extend(headers.get_all(AUTHORIZATION).iter().map(|value| (AUTHORIZATION, value.clone())));
     }
-    let authenticated = client_of(shared, Endpoint::SignIn, &shown, &typed.form()).await?;
+    let authenticated = client_of(shared, Endpoint::SignIn, &of_client, &typed.form()).await?;
     *client = Some(authenticated.id.clone());
-    let going = Going { shared, by, typed, client: authenticated.id, address, pages };
+    let going = Going { shared, by, typed, client: authenticated.id, address, pages, shown };
     let known = (by.find)(going.typed.subject.clone()).await;
     let known = known.map_err(|error| Refused::unavailable(Some(format!("the app's look-up: {error}"))))?;
     going.by_password(known).await
@@ -165,7 +172,11 @@ impl<C: Serialize + Send + Sync + 'static> Going<'_, C> {
         if let Some(scopes) = scopes? {
             sign_in = sign_in.scopes(scopes);
         }
-        let reply = self.shared.sessions.start(sign_in).await.map_err(|error| {
+        let reply = match &self.shown {
+            Some(token) => self.shared.sessions.sign_in_again(token, sign_in).await,
+            None => self.shared.sessions.start(sign_in).await,
+        };
+        let reply = reply.map_err(|error| {
             self.shared.give_back(&attempt, passed);
             refused(&error)
         })?;

@@ -12,7 +12,7 @@ use std::time::Duration;
 use ::redis::aio::MultiplexedConnection;
 use ::redis::{Client, RedisError, Script, ScriptInvocation, Value, cmd, from_redis_value, pipe};
 use async_trait::async_trait;
-use vorsel_core::{Advance, Generation, Revocation, Session, Spent, Timestamp};
+use vorsel_core::{Advance, Facts, Generation, Revocation, Session, Spent, Timestamp};
 
 use super::contract::{Advanced, Cursor, FeedPage, FeedWatch, Kept, Purged, SessionStore, StoreError, StoreFigures};
 use super::end::{Cap, End, Inserted, Mark, Which};
@@ -274,6 +274,21 @@ impl SessionStore for RedisStore {
         back.cmd("HDEL").arg(&line).arg(number).ignore();
         self.wire.ask_all::<()>(&back).await.map_err(&wrong)?;
         Ok(Advanced::Lost)
+    }
+
+    /// The end is looked at first. Should it come in between, the facts of an ended session are new, which changes nothing.
+    async fn authenticated(&self, id: &str, facts: &Facts) -> Result<bool, StoreError> {
+        let wrong = failed("keep how a caller authenticated");
+        let mut look = pipe();
+        look.cmd("HEXISTS").arg(self.keys.line(id)).arg("end");
+        look.cmd("GET").arg(&self.keys.newest_mark);
+        let (is_ended, newest): (bool, Option<i64>) = self.wire.ask_all(&look).await.map_err(&wrong)?;
+        if is_ended || newest.is_some_and(|before| facts.started_at.as_micros() < before) {
+            return Ok(false);
+        }
+        let mut set = cmd("SET");
+        set.arg(self.keys.session(id)).arg(&facts.to_bytes()[..]).arg("XX").arg("KEEPTTL");
+        Ok(self.wire.ask::<Option<String>>(&set).await.map_err(&wrong)?.is_some())
     }
 
     async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {

@@ -1,7 +1,7 @@
 //! The session store on any SQL database.
 
 use async_trait::async_trait;
-use vorsel_core::{Advance, Revocation, Session, Timestamp};
+use vorsel_core::{Advance, Facts, Revocation, Session, Timestamp};
 
 use super::batch::{Batcher, WriteTogether};
 use super::database::{Columns, Database, Param, Turn};
@@ -48,6 +48,10 @@ const LIVE_OF_SUBJECT: &str = concat!(
 const ADVANCE: &str = concat!(
     "UPDATE vorsel_sessions SET generation = $2, began_at = $3, idle_until = $4, spent = $5
     WHERE id = $1 AND generation < $2 AND ended_at IS NULL AND started_at >= ",
+    since_the_marks!()
+);
+const AUTHENTICATED: &str = concat!(
+    "UPDATE vorsel_sessions SET facts = $2 WHERE id = $1 AND ended_at IS NULL AND started_at >= ",
     since_the_marks!()
 );
 const END_ONE: &str = concat!(
@@ -266,6 +270,13 @@ impl<S: SqlStore> SessionStore for S {
         // Both ways together take no longer than any other answer.
         let late = |late| Err(StoreError::new("advance a session", late).passing());
         tokio::time::timeout(database.answer_within(), tried).await.unwrap_or_else(late)
+    }
+
+    async fn authenticated(&self, id: &str, facts: &Facts) -> Result<bool, StoreError> {
+        let (database, bytes) = (self.database(), facts.to_bytes());
+        let values = [Param::Text(id), Param::Bytes(&bytes)];
+        let changed = database.change(AUTHENTICATED, &values);
+        Ok(within(database, "keep how a caller authenticated", 1, changed).await? == 1)
     }
 
     async fn of_subject(&self, subject: &str) -> Result<Vec<Session>, StoreError> {

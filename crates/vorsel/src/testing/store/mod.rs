@@ -37,6 +37,7 @@ pub async fn every_rule(store: Arc<dyn SessionStore>) {
     answers_whoever_still_waits(store.clone()).await;
     keeps_ended_sessions_ended(&*store).await;
     lets_no_advance_pass_an_end(store.clone()).await;
+    keeps_how_a_caller_authenticated(&*store).await;
     ends_by_subject(&*store).await;
     ends_all_of_a_time(&*store).await;
     lists_a_subject_oldest_first(&*store).await;
@@ -92,6 +93,30 @@ pub async fn refuses_an_id_that_is_taken(store: &dyn SessionStore) {
     let second = with_facts(&first, |facts| "dir-0001".clone_into(&mut facts.subject));
     assert!(store.insert(&second, None).await.is_err());
     assert_eq!(load(store, &first.id).await, first);
+}
+
+/// A caller who authenticates again has the session of before, with another time and way; an ended session stays as it is.
+///
+/// # Panics
+/// Where the store breaks the rule.
+pub async fn keeps_how_a_caller_authenticated(store: &dyn SessionStore) {
+    let first = stored(store, "obs-0017").await;
+    let again = with_facts(&first, |facts| {
+        facts.authenticated_at = LATER;
+        facts.acr = Some("phr".to_owned());
+    });
+    assert!(store.authenticated(&first.id, &again.facts).await.expect("an answer"));
+    assert_eq!(load(store, &first.id).await, again);
+    let next = next_of(&again, START);
+    assert!(advance(store, &next).await);
+    assert_eq!(load(store, &first.id).await, next);
+    assert!(!store.authenticated("nobody", &again.facts).await.expect("an answer"));
+    assert_eq!(store.load("nobody").await.expect("load"), None);
+    let ended = Ended { at: LATER, why: EndReason::SignedOut };
+    assert_eq!(end(store, Which::One(&first.id), ended).await, Some(1));
+    let over = load(store, &first.id).await;
+    assert!(!store.authenticated(&first.id, &first.facts).await.expect("an answer"));
+    assert_eq!(load(store, &first.id).await, over);
 }
 
 /// Each generation is taken once, and none that has been passed.
