@@ -76,10 +76,16 @@ fn kinds_are_never_mixed_up() {
     for (expectations, kind) in [
         (Expectations::access(ISSUER, AUDIENCE), Kind::Access),
         (Expectations::refresh(ISSUER).audience(AUDIENCE), Kind::Refresh),
+        (Expectations::one_purpose(ISSUER).audience(AUDIENCE), Kind::OnePurpose),
         (Expectations::plain(ISSUER).audience(AUDIENCE), Kind::Plain),
     ] {
         let verifier = Verifier::new(KeySet::new([secret().verifying_key()]), expectations);
-        for (typ, of) in [("at+jwt", Kind::Access), ("refresh+jwt", Kind::Refresh), ("JWT", Kind::Plain)] {
+        for (typ, of) in [
+            ("at+jwt", Kind::Access),
+            ("refresh+jwt", Kind::Refresh),
+            ("once+jwt", Kind::OnePurpose),
+            ("JWT", Kind::Plain),
+        ] {
             let token = signed(with(header(), "typ", json!(typ)), with(claims(), "sid", json!("s")));
             let expected: &[&str] = if kind == of { &[] } else { &["wrong-kind"] };
             assert_eq!(codes(&verifier, &token, NOW), expected, "{typ} as {kind}");

@@ -29,6 +29,10 @@ pub(crate) fn signed_in_again(session: &Session) {
     audit!("signed-in-again", subject, session = session.id, client, "the caller of a session has authenticated again");
 }
 
+pub(crate) fn redeemed(subject: &str, token_id: &str) {
+    audit!("redeemed", subject = cut(subject), token_id, "a one-purpose token is used");
+}
+
 /// One session, by whatever ended it.
 pub(crate) fn session_ended(session_id: &str, known: Option<&Session>, why: EndReason) {
     let subject = known.map(|session| cut(&session.facts.subject));

@@ -80,8 +80,8 @@ pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
 pub use revocations::{FeedFigures, LiveRevocations};
 pub use sessions::{
-    ClientReply, ClientTokenError, EndError, Housekeeping, RenewError, RenewalRequest, SessionFigures, Sessions,
-    SessionsBuilder, SignOutError, StartError, TokenReply,
+    ClientReply, ClientTokenError, EndError, Housekeeping, PurposeError, RedeemError, RenewError, RenewalRequest,
+    SessionFigures, Sessions, SessionsBuilder, SignOutError, StartError, TokenReply,
 };
 pub use settings::{KeyPlace, OpenError, Opened, Settings, SettingsError};
 pub use throttle::{Attempt, Passed, Throttle, Who};

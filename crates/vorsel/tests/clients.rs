@@ -324,3 +324,30 @@ async fn metadata_tell_how_registered_clients_show_who_they_are() {
     let algorithms = metadata["token_endpoint_auth_signing_alg_values_supported"].as_array().expect("algorithms");
     assert!(algorithms.contains(&json!("EdDSA")) && !algorithms.contains(&json!("HS256")), "{algorithms:?}");
 }
+
+#[tokio::test]
+async fn a_one_purpose_token_is_good_once_for_what_it_is_for_and_is_no_access_token() {
+    let hill = hill().await;
+    let sessions = &hill.house.sessions;
+    let purpose = vorsel::Purpose { name: "reset-password", subject: "obs-0017", bound_to: "hash-1" };
+    let lasting = vorsel::Lifetime::minutes(15);
+    let token = sessions.one_purpose(purpose, lasting).expect("a token");
+    assert!(sessions.one_purpose(purpose, vorsel::Lifetime::minutes(61)).is_err(), "minutes");
+    assert!(sessions.access_tokens().check(&token).is_err());
+    let form = [("grant_type", "refresh_token"), ("client_id", "desk"), ("refresh_token", token.as_str())];
+    assert_eq!(hill.wire.post("/oauth/token", &form).await.error(), "invalid_grant");
+    let header = basic("dome: east", hill.secrets[0].reveal());
+    let asked = hill.wire.post_with("/oauth/introspect", ("authorization", &header), &[("token", &token)]).await;
+    assert_eq!(asked.body, json!({ "active": false }));
+    let access = sessions.start(SignIn::new("obs-0017", "desk")).await.expect("a session").access_token;
+    assert!(sessions.purpose_shown(&access, "reset-password").is_err());
+
+    let shown = || sessions.purpose_shown(&token, "reset-password").expect("it is good");
+    assert!(sessions.purpose_shown(&token, "confirm-address").is_err());
+    let changed = sessions.redeem(shown(), "hash-2").await.expect_err("another password").to_string();
+    assert_eq!(changed, "the one-purpose token of \"obs-0017\" is bound to something else");
+    assert_eq!(sessions.redeem(shown(), "hash-1").await.expect("used"), "obs-0017");
+    assert!(matches!(sessions.redeem(shown(), "hash-1").await, Err(vorsel::RedeemError::Used { .. })));
+    hill.house.clock.advance(std::time::Duration::from_secs(1_000));
+    assert!(sessions.purpose_shown(&token, "reset-password").is_err(), "expired");
+}

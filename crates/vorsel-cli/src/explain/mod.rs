@@ -66,6 +66,8 @@ enum KindName {
     Access,
     /// A refresh token of Vorsel's.
     Refresh,
+    /// A one-purpose token of Vorsel's, typ once+jwt.
+    OnePurpose,
     /// Any JWT with an expiration time, typ absent or JWT.
     Plain,
 }
@@ -109,6 +111,7 @@ fn desk(arguments: &ExplainArguments) -> Result<Desk, Failure> {
     let kind = match arguments.kind {
         KindName::Access => Kind::Access,
         KindName::Refresh => Kind::Refresh,
+        KindName::OnePurpose => Kind::OnePurpose,
         KindName::Plain => Kind::Plain,
     };
     let mut expectations = Expectations::danger_from_anyone_for_anyone(kind);

@@ -73,7 +73,7 @@ impl RefreshTokens {
             iat: began_at.as_secs(),
             exp: idle_until.as_secs(),
             sub: &facts.subject,
-            client_id: &facts.client_id,
+            client_id: Some(&facts.client_id),
             jti: &session.token_id(number),
             scope: "",
             roles: &[],

@@ -361,7 +361,7 @@ impl Issuer {
             nbf: draft.not_before.map(|moment| moment.next_whole_sec().as_secs()),
             exp: issued.after(draft.lifetime.as_duration()).as_secs(),
             sub: &draft.subject,
-            client_id: &draft.client_id,
+            client_id: Some(&draft.client_id),
             jti: id,
             scope: draft.scopes.as_str(),
             roles: &draft.roles,
@@ -471,7 +471,8 @@ pub(crate) struct ClaimsToWrite<'a, C> {
     pub(crate) nbf: Option<i64>,
     pub(crate) exp: i64,
     pub(crate) sub: &'a str,
-    pub(crate) client_id: &'a str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) client_id: Option<&'a str>,
     pub(crate) jti: &'a str,
     #[serde(skip_serializing_if = "str::is_empty")]
     pub(crate) scope: &'a str,

@@ -304,7 +304,7 @@ mod tests {
         for algorithm in Algorithm::ALL {
             for kid in ["hill", "", "\"\\\n\u{1f52d}", "crit"] {
                 let key = SigningKey::generate(algorithm).expect("a key").named(kid).verifying_key();
-                for kind in [Kind::Access, Kind::Refresh, Kind::Plain] {
+                for kind in [Kind::Access, Kind::Refresh, Kind::OnePurpose, Kind::Plain] {
                     let bytes = base64url::decode(header_segment(&key, kind)).expect("base64url");
                     assert_eq!(Header::read(&bytes).expect("a header"), Header::known(&key, kind));
                 }

@@ -11,6 +11,8 @@ pub enum Kind {
     Access,
     /// A refresh token of ours, `typ` `refresh+jwt`, checked only by its issuer.
     Refresh,
+    /// A one-purpose token of ours, `typ` `once+jwt`, checked only by its issuer.
+    OnePurpose,
     /// Any JWT with `exp`; `typ` absent or `JWT`.
     Plain,
 }
@@ -22,6 +24,7 @@ impl Kind {
         match self {
             Self::Access => "at+jwt",
             Self::Refresh => "refresh+jwt",
+            Self::OnePurpose => "once+jwt",
             Self::Plain => "JWT",
         }
     }
@@ -48,6 +51,7 @@ impl Kind {
         match self {
             Self::Access => &["iss", "exp", "aud", "sub", "client_id", "iat", "jti"],
             Self::Refresh => &["iss", "exp", "aud", "sub", "client_id", "iat", "jti", "sid"],
+            Self::OnePurpose => &["iss", "exp", "aud", "sub", "iat", "jti"],
             Self::Plain => &["exp"],
         }
     }
@@ -58,6 +62,7 @@ impl fmt::Display for Kind {
         f.write_str(match self {
             Self::Access => "access",
             Self::Refresh => "refresh",
+            Self::OnePurpose => "one-purpose",
             Self::Plain => "plain",
         })
     }
@@ -65,7 +70,7 @@ impl fmt::Display for Kind {
 
 #[cfg(test)]
 mod tests {
-    use super::Kind::{Access, Plain, Refresh};
+    use super::Kind::{Access, OnePurpose, Plain, Refresh};
 
     #[test]
     fn typ_is_compared_without_case_and_prefix() {
@@ -75,6 +80,7 @@ mod tests {
             (Some("application/at+jwt"), Some(Access)),
             (Some("Application/AT+jwt"), Some(Access)),
             (Some("refresh+jwt"), Some(Refresh)),
+            (Some("once+jwt"), Some(OnePurpose)),
             (Some("JWT"), Some(Plain)),
             (Some("jwt"), Some(Plain)),
             (None, Some(Plain)),
@@ -85,7 +91,7 @@ mod tests {
             (Some("JWE"), None),
             (Some("ápplication/at+jwt"), None),
         ] {
-            for candidate in [Access, Refresh, Plain] {
+            for candidate in [Access, Refresh, OnePurpose, Plain] {
                 assert_eq!(candidate.agrees_with(typ), kind == Some(candidate), "{typ:?} as {candidate}");
             }
         }

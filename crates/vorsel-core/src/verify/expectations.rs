@@ -72,6 +72,15 @@ impl Expectations {
         Self::of(Kind::Refresh, Some(issuer.clone()), ExpectedAudience::OneOf(vec![issuer]))
     }
 
+    /// One-purpose tokens from `issuer`, which is their audience too.
+    #[must_use]
+    pub fn one_purpose(issuer: impl Into<String>) -> Self {
+        let issuer = issuer.into();
+        let expectations = Self::of(Kind::OnePurpose, Some(issuer.clone()), ExpectedAudience::OneOf(vec![issuer]));
+        // Another instance's clock may be ahead.
+        Self { issuer_ahead: Self::LARGEST_SKEW, ..expectations }
+    }
+
     /// Any JWT with an expiration time from `issuer`. A token that names an audience is refused unless
     /// [`audience`](Self::audience) names it too ([RFC 7519 section 4.1.3](https://www.rfc-editor.org/rfc/rfc7519#section-4.1.3)).
     #[must_use]

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::sync::{Arc, Mutex};
 
-use vorsel_core::{AccessPlan, Arrivals, Lifetime, RefreshTokens, Scopes, SessionLimits};
+use vorsel_core::{AccessPlan, Arrivals, Lifetime, PurposeTokens, RefreshTokens, Scopes, SessionLimits};
 
 use super::figures::Counters;
 use super::recent::Recent;
@@ -107,12 +107,15 @@ impl<C> SessionsBuilder<C> {
         let name = access.issuer().to_owned();
         let refresh_tokens =
             refresh.try_derive("refresh tokens", move |ring| RefreshTokens::new(&name, ring.clone()))?;
+        let name = access.issuer().to_owned();
+        let purpose_tokens = refresh.derive(move |ring| PurposeTokens::new(&name, ring.clone()));
         let keys = IssuerKeys { access: access.keys().clone(), refresh };
         let (recent, arrivals) = (Recent::new(), Mutex::new(Arrivals::with_places(MOST_WAITING)));
         Ok(Sessions(Arc::new(Inner {
             access,
             keys,
             refresh_tokens,
+            purpose_tokens,
             admission,
             clients,
             declared,

@@ -6,6 +6,7 @@ mod clients;
 mod error;
 mod figures;
 mod housekeeping;
+mod purpose;
 mod recent;
 mod reply;
 
@@ -14,8 +15,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use serde::Serialize;
 use vorsel_core::{
-    Arrivals, EndReason, Ended, Generation, IssueError, Presented, RefreshTokens, Renewal, RenewalStep, Scopes,
-    Session, SessionLimits, SignIn, Step, Swap, Timestamp, with_causes,
+    Arrivals, EndReason, Ended, Generation, IssueError, Presented, PurposeTokens, RefreshTokens, Renewal, RenewalStep,
+    Scopes, Session, SessionLimits, SignIn, Step, Swap, Timestamp, with_causes,
 };
 
 use crate::access::AccessTokens;
@@ -32,6 +33,7 @@ pub use error::{EndError, RenewError, SignOutError, StartError};
 use figures::Counters;
 pub use figures::SessionFigures;
 pub use housekeeping::Housekeeping;
+pub use purpose::{PurposeError, RedeemError};
 use recent::Recent;
 use reply::PreparedReply;
 pub use reply::TokenReply;
@@ -51,6 +53,7 @@ struct Inner<C> {
     access: AccessTokens,
     keys: IssuerKeys,
     refresh_tokens: Live<RefreshTokens>,
+    purpose_tokens: Live<PurposeTokens>,
     admission: Arc<dyn Admission<C>>,
     /// The registered clients, if there are any.
     clients: Option<Clients>,
