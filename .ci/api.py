@@ -38,6 +38,7 @@ FOREIGN = {
         "axum": "routes and extractors",
         "tokio": "what a listener's connections are read and written through",
         "axum_core": "extractors",
+        "tower_http": "the CORS layer of a page's origins (feature `cors`)",
         "sqlx_core": "a pool of the app's own",
         "sqlx_postgres": "a pool of the app's own",
         "sqlx_sqlite": "a pool of the app's own",

@@ -22,12 +22,12 @@ FLOORS = {
     ],
     "vorsel": [
         {"audit", "meters", "live", "clock", "random", "plan_file", "under_way", "waiting"},
-        {"store"},
+        {"store", "clients", "throttle", "password"},
         {"keys"},
         {"checker", "revocations", "admission"},
         {"access"},
         {"sessions", "guard"},
-        {"endpoints", "testing", "settings", "password"},
+        {"endpoints", "testing", "settings"},
     ],
 }
 

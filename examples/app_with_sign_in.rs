@@ -25,7 +25,7 @@ impl Admission<NoOwn> for People {
     }
 }
 
-pub async fn app(base: &str) -> Result<GuardedApp, Box<dyn Error>> {
+pub(crate) async fn app(base: &str) -> Result<GuardedApp, Box<dyn Error>> {
     // In a real app the hashes stand in its database, and keys and sessions last: Settings::load("vorsel.toml")?.open().
     let hash = hash_password("hill-ope-0002")?;
     let sign_in = PasswordSignIn::new(move |typed: String| {

@@ -188,6 +188,7 @@ impl Client {
         self.may_follow
     }
 
+    #[cfg(feature = "axum")]
     pub(crate) const fn proof(&self) -> &ClientProof {
         &self.proof
     }

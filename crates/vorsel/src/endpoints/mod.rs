@@ -21,6 +21,9 @@ mod browser;
 mod call;
 mod clients;
 mod form;
+mod forwarded;
+#[cfg(feature = "password")]
+mod going;
 mod introspect;
 mod key_set;
 mod metadata;

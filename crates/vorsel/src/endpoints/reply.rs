@@ -6,9 +6,8 @@ use axum::Json;
 use axum::response::{IntoResponse, Response};
 use http::header::{CACHE_CONTROL, PRAGMA, RETRY_AFTER, WWW_AUTHENTICATE};
 use http::{HeaderValue, StatusCode};
-use serde_json::{Map, Value, json};
+use serde_json::json;
 
-use super::browser::Pages;
 use super::which::Endpoint;
 use crate::audit::cut;
 use crate::sessions::TokenReply;
@@ -17,23 +16,6 @@ use crate::sessions::TokenReply;
 /// ([RFC 6749 section 5.1](https://www.rfc-editor.org/rfc/rfc6749#section-5.1)); the app's own sign-in handler uses it.
 pub fn token_reply(reply: TokenReply) -> Response {
     unkept(Json(reply))
-}
-
-/// A reply to a page: its cookies are set, and what they hold is not in the body.
-pub(super) fn page_reply(pages: &Pages, reply: &TokenReply, members: Map<String, Value>) -> Response {
-    let mut body = members;
-    if !pages.has_access_cookie() {
-        body.insert("access_token".to_owned(), reply.access_token.as_str().into());
-    }
-    body.insert("token_type".to_owned(), reply.token_type.into());
-    body.insert("expires_in".to_owned(), reply.expires_in.into());
-    if !reply.scope.is_empty() {
-        body.insert("scope".to_owned(), reply.scope.as_str().into());
-    }
-    let mut response = unkept(Json(body));
-    let access = (reply.access_token.as_str(), reply.expires_in);
-    pages.keep(response.headers_mut(), &reply.refresh_token, Some(access));
-    response
 }
 
 /// An error reply ([RFC 6749 section 5.2](https://www.rfc-editor.org/rfc/rfc6749#section-5.2)), and what the log says of it.

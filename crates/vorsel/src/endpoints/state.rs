@@ -11,11 +11,11 @@ use vorsel_core::{Expectations, Kind};
 
 use super::address::{Address, EndpointsError, RESOURCE};
 use super::browser::{Browser, Pages};
+use super::forwarded::Forwarded;
+#[cfg(feature = "password")]
+use super::going::{GoingOn, MOST_WAITING};
 #[cfg(feature = "password")]
 use super::sign_in::PasswordSignIn;
-use super::throttled::Forwarded;
-#[cfg(feature = "password")]
-use super::throttled::{GoingOn, MOST_WAITING};
 use super::which::Endpoint;
 use crate::checker::Checker;
 use crate::sessions::Sessions;

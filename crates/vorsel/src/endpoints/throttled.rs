@@ -1,43 +1,19 @@
 //! Where a request comes from, and whether it may try.
 
-#[cfg(feature = "password")]
-use std::collections::HashMap;
-#[cfg(feature = "password")]
-use std::hash::{BuildHasher, RandomState};
 use std::net::{IpAddr, SocketAddr};
-#[cfg(feature = "password")]
-use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use axum::extract::ConnectInfo;
-use http::{Extensions, HeaderMap, HeaderName};
+use http::{Extensions, HeaderMap};
 
+#[cfg(feature = "password")]
+use super::going::Going;
 use super::reply::Refused;
 use super::state::Shared;
 use crate::audit::cut;
 use crate::throttle::{Attempt, Who};
 #[cfg(feature = "password")]
 use crate::throttle::{Passed, Throttle};
-
-/// The header in which proxies of the app's own say where a request comes from, and how many of them there are.
-#[derive(Clone, Debug)]
-pub(super) struct Forwarded {
-    pub(super) header: HeaderName,
-    pub(super) proxies: usize,
-}
-
-impl Forwarded {
-    /// The address that the outermost of the app's own proxies has seen: as many from the right as there are proxies. What stands further
-    /// left, anybody may have written.
-    fn address(&self, headers: &HeaderMap) -> Option<IpAddr> {
-        let values = headers.get_all(&self.header).iter().filter_map(|value| value.to_str().ok());
-        let all: Vec<&str> = values.flat_map(|value| value.split(',')).map(str::trim).collect();
-        let text = all.len().checked_sub(self.proxies).and_then(|at| all.get(at))?;
-        let bare = text.trim_start_matches('[').split(']').next().unwrap_or_default();
-        let with_port = || text.parse::<SocketAddr>().ok().map(|address| address.ip());
-        with_port().or_else(|| bare.parse().ok())
-    }
-}
 
 impl<C> Shared<C> {
     /// The address of whoever has sent a request: what the app's own proxies say, or the other side of the connection, if the app is
@@ -76,7 +52,7 @@ impl<C> Shared<C> {
         attempt: &Attempt<'_>,
         ask: impl Fn(&dyn Throttle) -> Result<T, Duration>,
     ) -> Result<(Option<T>, Going<'_>), Refused> {
-        let going = Going::keys(&self.going, attempt);
+        let going = Going::of(&self.going, attempt);
         let Some(throttle) = &self.throttle else { return Ok((None, going)) };
         let (until, mut waits) = (tokio::time::Instant::now() + LONGEST_WAIT, None);
         loop {
@@ -120,76 +96,6 @@ impl<C> Shared<C> {
 const LONGEST_WAIT: Duration = Duration::from_secs(5);
 #[cfg(feature = "password")]
 const PAUSE: Duration = Duration::from_millis(20);
-/// So many wait at most.
-#[cfg(feature = "password")]
-pub(super) const MOST_WAITING: usize = 512;
-
-/// How many attempts are going on, by subject and by address.
-#[cfg(feature = "password")]
-#[derive(Default)]
-pub(super) struct GoingOn {
-    hasher: RandomState,
-    counts: Mutex<HashMap<u64, u32>>,
-}
-
-/// An attempt that is going on.
-#[cfg(feature = "password")]
-pub(super) struct Going<'g> {
-    all: &'g GoingOn,
-    keys: [Option<u64>; 2],
-    has_begun: bool,
-}
-
-#[cfg(feature = "password")]
-impl<'g> Going<'g> {
-    fn keys(all: &'g GoingOn, attempt: &Attempt<'_>) -> Self {
-        let who = attempt.who.map(|who| match who {
-            Who::Subject(name) => all.hasher.hash_one(("subject", name)),
-            Who::Client(name) => all.hasher.hash_one(("client", name)),
-        });
-        let address = attempt.address.map(|address| all.hasher.hash_one(("address", address)));
-        Self { all, keys: [who, address], has_begun: false }
-    }
-
-    fn begin(mut self) -> Self {
-        let mut counts = self.all.counts();
-        self.keys.iter().flatten().for_each(|key| *counts.entry(*key).or_default() += 1);
-        drop(counts);
-        self.has_begun = true;
-        self
-    }
-
-    fn has_others(&self) -> bool {
-        let counts = self.all.counts();
-        self.keys.iter().flatten().any(|key| counts.contains_key(key))
-    }
-}
-
-#[cfg(feature = "password")]
-impl GoingOn {
-    fn counts(&self) -> std::sync::MutexGuard<'_, HashMap<u64, u32>> {
-        self.counts.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-}
-
-#[cfg(feature = "password")]
-impl Drop for Going<'_> {
-    fn drop(&mut self) {
-        if !self.has_begun {
-            return;
-        }
-        let mut counts = self.all.counts();
-        for key in self.keys.iter().flatten() {
-            if let Some(count) = counts.get_mut(key) {
-                *count -= 1;
-                if *count == 0 {
-                    counts.remove(key);
-                }
-            }
-        }
-    }
-}
-
 fn blocked(attempt: &Attempt<'_>, what: &str, wait: Duration) -> Refused {
     let address = attempt.address.map(tracing::field::display);
     let (subject, client) = match attempt.who {
@@ -203,35 +109,4 @@ fn blocked(attempt: &Attempt<'_>, what: &str, wait: Duration) -> Refused {
         "throttled: too many failures of this {what}",
     );
     Refused::throttled(Duration::from_secs(seconds))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_forwarded_address_is_counted_from_the_right() {
-        for (lines, proxies, expected) in [
-            (&["10.0.0.1"][..], 1, Some("10.0.0.1")),
-            (&["6.6.6.6, 10.0.0.1"], 1, Some("10.0.0.1")),
-            (&["6.6.6.6, 10.0.0.1, 10.9.9.9"], 2, Some("10.0.0.1")),
-            (&["6.6.6.6", "10.0.0.1,10.9.9.9"], 2, Some("10.0.0.1")),
-            (&["10.0.0.1"], 2, None),
-            (&[], 1, None),
-            (&["nonsense"], 1, None),
-            (&["10.0.0.1:4711"], 1, Some("10.0.0.1")),
-            (&["[2001:db8::1]:4711"], 1, Some("2001:db8::1")),
-            (&["[2001:db8::1]"], 1, Some("2001:db8::1")),
-            (&["2001:db8::1"], 1, Some("2001:db8::1")),
-            (&["10.0.0.1"], 0, None),
-        ] {
-            let mut headers = HeaderMap::new();
-            for line in lines {
-                headers.append("x-forwarded-for", line.parse().expect("a header"));
-            }
-            let forwarded = Forwarded { header: HeaderName::from_static("x-forwarded-for"), proxies };
-            let expected = expected.map(|text| text.parse().expect("an address"));
-            assert_eq!(forwarded.address(&headers), expected, "{lines:?} {proxies}");
-        }
-    }
 }

@@ -10,7 +10,7 @@ use serde_json::Map;
 use vorsel_core::{Scopes, with_causes};
 
 use super::call::Call;
-use super::reply::{Refused, page_reply, token_reply, unkept};
+use super::reply::{Refused, token_reply, unkept};
 use super::state::Shared;
 use super::which::Endpoint;
 use crate::clients::ClientGrant;
@@ -54,7 +54,7 @@ async fn renew<C: Serialize + Send + Sync + 'static>(
     let request = RenewalRequest { client_id: Some(&call.client.id), scopes };
     let brought = call.refresh_token(shared, "refresh_token")?;
     match (shared.sessions.renew(&brought.token, request).await, &shared.pages) {
-        (Ok(reply), Some(pages)) if brought.is_page => Ok(page_reply(pages, &reply, Map::new())),
+        (Ok(reply), Some(pages)) if brought.is_page => Ok(pages.reply(&reply, Map::new())),
         (Ok(reply), _) => Ok(token_reply(reply)),
         (Err(RenewError::ScopeNotGranted { .. }), _) => Err(Refused::told("invalid_scope")),
         (Err(error), _) if error.may_pass() => Err(Refused::unavailable(None)),

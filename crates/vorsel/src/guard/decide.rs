@@ -18,6 +18,8 @@ use vorsel_core::{
     with_causes,
 };
 
+#[cfg(feature = "axum")]
+use super::anonymous::Anonymous;
 use super::api_key::{ApiKeyHash, ApiKeys};
 use super::caller::Caller;
 use super::credentials::{Shown, Source, Sources};
@@ -28,8 +30,6 @@ use super::request::{RequestHead, has};
 use super::revocation::RevocationGate;
 #[cfg(feature = "axum")]
 use super::routes::RouterMap;
-#[cfg(feature = "axum")]
-use super::service::Anonymous;
 use crate::checker::Checker;
 use crate::clock::Clock;
 use crate::meters::Decisions;

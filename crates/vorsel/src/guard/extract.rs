@@ -7,9 +7,9 @@ use http::header::CONTENT_TYPE;
 use http::request::Parts;
 use vorsel_core::{Refusal, problem};
 
+use super::anonymous::Anonymous;
 use super::caller::Caller;
 use super::response::response;
-use super::service::Anonymous;
 
 /// Why a handler that asks for a [`Caller`] was not run.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]

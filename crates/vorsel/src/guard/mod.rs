@@ -1,5 +1,7 @@
 //! The guard: finds the credentials, checks them, asks the plan, and hands the handler its caller.
 
+#[cfg(feature = "axum")]
+mod anonymous;
 mod api_key;
 #[cfg(feature = "axum")]
 mod app;

@@ -4,8 +4,6 @@ use std::fmt;
 use std::future::Future;
 use std::mem;
 use std::pin::Pin;
-#[cfg(feature = "axum")]
-use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 
 use bytes::Bytes;
@@ -19,6 +17,8 @@ use tower_service::Service;
 use vorsel_core::Refusal;
 use vorsel_core::{Credential, Stop};
 
+#[cfg(feature = "axum")]
+use super::anonymous::Anonymous;
 use super::caller::Caller;
 use super::decide::{Admitted, Guard};
 #[cfg(feature = "axum")]
@@ -29,14 +29,6 @@ use super::response::{StopCode, grpc_response, is_grpc, response};
 pub struct Guarded<S, C> {
     inner: S,
     guard: Guard<C>,
-}
-
-/// Left by the guard in a request without a caller, so that an extractor can tell it from an unguarded one.
-#[cfg(feature = "axum")]
-#[derive(Clone, Debug)]
-pub(super) struct Anonymous {
-    pub(super) realm: Arc<str>,
-    pub(super) resource_metadata: Option<Arc<str>>,
 }
 
 impl<C> Guard<C> {

@@ -4,40 +4,17 @@ use std::collections::{HashMap, VecDeque};
 use std::fmt;
 use std::hash::{BuildHasher, RandomState};
 use std::net::{IpAddr, Ipv6Addr};
-use std::num::NonZeroU32;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use aws_lc_rs::hmac;
 use vorsel_core::{Secret, base64url};
 
+use super::budget::Budget;
 use super::table::Table;
 use super::{Attempt, Passed, Throttle, Who};
 use crate::clock::{Clock, SystemClock};
 use crate::random::{RandomError, random_bytes, random_id};
-
-/// So many failures at once, and one more each time that this has gone by.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Budget {
-    /// How many failures at once.
-    pub failures: NonZeroU32,
-    /// In which time one of them is forgotten.
-    pub one_back_in: Duration,
-}
-
-impl Budget {
-    /// So many failures at once, one of which is forgotten in that time.
-    ///
-    /// # Panics
-    /// If there are none: then nobody could ever try.
-    #[must_use]
-    pub const fn new(failures: u32, one_back_in: Duration) -> Self {
-        match NonZeroU32::new(failures) {
-            Some(failures) => Self { failures, one_back_in },
-            None => panic!("a budget without a failure lets nobody try"),
-        }
-    }
-}
 
 /// How many failures there may be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

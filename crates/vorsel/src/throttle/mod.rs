@@ -1,6 +1,8 @@
 //! What keeps guessers from guessing on: failures are counted, not successes.
 
 #[cfg(feature = "password")]
+mod budget;
+#[cfg(feature = "password")]
 mod memory;
 #[cfg(feature = "password")]
 mod table;
@@ -9,7 +11,9 @@ use std::net::IpAddr;
 use std::time::Duration;
 
 #[cfg(feature = "password")]
-pub use memory::{Budget, MemoryThrottle, ThrottleLimits};
+pub use budget::Budget;
+#[cfg(feature = "password")]
+pub use memory::{MemoryThrottle, ThrottleLimits};
 
 /// Somebody who tries to get in.
 #[derive(Clone, Copy, Debug, Default)]

@@ -11,7 +11,7 @@ use governor::nanos::Nanos;
 use governor::state::StateStore;
 use governor::{Quota, RateLimiter};
 
-use super::memory::Budget;
+use super::budget::Budget;
 use crate::clock::Clock;
 
 /// One budget for each key.

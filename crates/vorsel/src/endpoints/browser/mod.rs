@@ -6,12 +6,16 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::time::Duration;
 
+use axum::Json;
+use axum::response::Response;
 use http::HeaderMap;
 use http::request::Parts;
+use serde_json::{Map, Value};
 
 use super::address::Address;
-use super::reply::Refused;
+use super::reply::{Refused, unkept};
 use crate::guard::{Origin, SameSite};
+use crate::sessions::TokenReply;
 use cookies::{Cookie, Strictness, cookie_of};
 
 /// How pages keep their sessions: the refresh token in a cookie (`HttpOnly`, `Secure`, `SameSite=Strict`) that only the token and the
@@ -103,6 +107,7 @@ impl Browser {
         if self.development { "access" } else { "__Host-access" }
     }
 
+    #[cfg(feature = "password")]
     fn device_cookie_name(&self) -> &'static str {
         if self.development { "device" } else { "__Host-device" }
     }
@@ -110,7 +115,6 @@ impl Browser {
     /// CORS with credentials for these origins, to be put around the whole app (`app.layer(…)`), so that their pages read refusals as well;
     /// preflights are answered by it.
     #[cfg(feature = "cors")]
-    #[must_use]
     pub fn cors(&self) -> tower_http::cors::CorsLayer {
         use http::header::{ACCEPT, AUTHORIZATION, CONTENT_TYPE, RETRY_AFTER, WWW_AUTHENTICATE};
         use http::{HeaderValue, Method};
@@ -198,10 +202,6 @@ impl Pages {
         self.by.clients.contains(client_id)
     }
 
-    pub(super) const fn has_access_cookie(&self) -> bool {
-        self.by.access_cookie
-    }
-
     /// Whether a page of the app's own has sent this: what a browser sends along, or is to keep, is not for others.
     pub(super) fn allows(&self, parts: &Parts) -> Result<(), Refused> {
         self.same_site.is_from_here(parts).map_err(|refusal| Refused::other_site(refusal.to_string()))
@@ -218,11 +218,28 @@ impl Pages {
         cookie_of(headers, self.by.device_cookie_name()).ok().flatten()
     }
 
+    /// The reply to a page: its cookies are set, and what they hold is not in the body.
+    pub(super) fn reply(&self, reply: &TokenReply, members: Map<String, Value>) -> Response {
+        let mut body = members;
+        if !self.by.access_cookie {
+            body.insert("access_token".to_owned(), reply.access_token.as_str().into());
+        }
+        body.insert("token_type".to_owned(), reply.token_type.into());
+        body.insert("expires_in".to_owned(), reply.expires_in.into());
+        if !reply.scope.is_empty() {
+            body.insert("scope".to_owned(), reply.scope.as_str().into());
+        }
+        let mut response = unkept(Json(body));
+        let access = (reply.access_token.as_str(), reply.expires_in);
+        self.keep(response.headers_mut(), &reply.refresh_token, access);
+        response
+    }
+
     /// The cookies of a session that goes on.
-    pub(super) fn keep(&self, headers: &mut HeaderMap, refresh_token: &str, access: Option<(&str, u64)>) {
+    fn keep(&self, headers: &mut HeaderMap, refresh_token: &str, access: (&str, u64)) {
         self.set(headers, &self.refresh(refresh_token, self.keeps_for));
-        if let Some((token, lasts)) = access.filter(|_| self.by.access_cookie) {
-            self.set(headers, &self.access(token, Duration::from_secs(lasts)));
+        if self.by.access_cookie {
+            self.set(headers, &self.access(access.0, Duration::from_secs(access.1)));
         }
     }
 

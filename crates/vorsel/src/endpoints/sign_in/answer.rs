@@ -19,7 +19,7 @@ use crate::audit::cut;
 use crate::endpoints::browser::Pages;
 use crate::endpoints::call::whole;
 use crate::endpoints::clients::client_of;
-use crate::endpoints::reply::{Refused, page_reply, unkept};
+use crate::endpoints::reply::{Refused, unkept};
 use crate::endpoints::state::Shared;
 use crate::endpoints::which::Endpoint;
 use crate::password::{PasswordCheckError, PasswordVerdict};
@@ -182,7 +182,7 @@ impl<C: Serialize + Send + Sync + 'static> Going<'_, C> {
         })?;
         let (mut members, mark) = (known.members.clone(), self.shared.succeeded(&attempt, passed));
         if let Some(pages) = self.pages {
-            let mut response = page_reply(pages, &reply, members);
+            let mut response = pages.reply(&reply, members);
             if let Some(mark) = mark {
                 pages.keep_mark(response.headers_mut(), &mark);
             }

@@ -105,7 +105,7 @@ impl NotYet {
 /// The ready sign-in: the app gives one function, from a subject as typed to the one it knows, or to nobody.
 ///
 /// Passwords are checked by few threads within little memory, and as long for nobody as for somebody; those beyond the queue are
-/// answered 503. Failures are [throttled](super::Endpoints::throttle).
+/// answered 503. Failures are [throttled](crate::endpoints::Endpoints::throttle).
 ///
 /// ```
 /// use vorsel::endpoints::{Known, NotYet, PasswordSignIn, SignInSoFar};
