@@ -120,8 +120,8 @@ impl<C> GuardBuilder<C> {
         self
     }
 
-    /// The app's own origin as browsers see it, such as `https://api.skarnhill.test`; for older ones, which say where a
-    /// request comes from in its `Origin` header only.
+    /// The app's own origin as browsers see it, such as `https://api.skarnhill.test`; for older ones, and for the web sockets of newer ones,
+    /// which say where a request comes from in its `Origin` header only.
     pub fn own_origin(mut self, origin: &str) -> Self {
         match Origin::read(origin) {
             Some(origin) => self.sources.same_site().own = Some(origin),
