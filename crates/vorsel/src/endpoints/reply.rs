@@ -34,6 +34,8 @@ pub(super) struct Refused {
     /// Whether the client has shown something in the header for it.
     challenges: bool,
     retry_after: Option<Duration>,
+    /// Whether it is no failure of ours.
+    is_busy: bool,
 }
 
 impl Refused {
@@ -48,6 +50,7 @@ impl Refused {
             is_over: false,
             challenges: false,
             retry_after: None,
+            is_busy: false,
         }
     }
 
@@ -118,11 +121,19 @@ impl Refused {
         matches!(self.code, "invalid_client" | "invalid_grant")
     }
 
+    /// There is too much to do; the client may come again.
+    #[cfg(feature = "password")]
+    pub(super) fn busy(reason: impl Into<String>) -> Self {
+        Self { is_busy: true, ..Self::unavailable(Some(reason.into())) }
+    }
+
     /// One line in the log.
     pub(super) fn log(&self, endpoint: Endpoint, client: Option<&str>) {
         let Some(reason) = &self.reason else { return };
         let (endpoint, code, client, reason) = (endpoint.label(), self.code, client.map(cut), cut(reason));
-        if self.status.is_server_error() {
+        if self.is_busy {
+            tracing::warn!(target: "vorsel::endpoints", endpoint, code, client, "too much to do: {reason}");
+        } else if self.status.is_server_error() {
             tracing::error!(target: "vorsel::endpoints", endpoint, code, client, "failed: {reason}");
         } else {
             tracing::info!(target: "vorsel::endpoints", endpoint, code, client, "refused: {reason}");

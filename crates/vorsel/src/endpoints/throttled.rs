@@ -66,7 +66,7 @@ impl<C> Shared<C> {
             waits = waits.or_else(|| self.waiting.try_acquire().ok());
             if waits.is_none() || tokio::time::Instant::now() > until {
                 let reason = "more sign-ins than failures are allowed are going on for this subject or address";
-                return Err(Refused::unavailable(Some(reason.to_owned())));
+                return Err(Refused::busy(reason));
             }
             tokio::time::sleep(PAUSE).await;
         }

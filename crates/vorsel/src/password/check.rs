@@ -2,11 +2,11 @@
 
 use std::fmt;
 use std::num::NonZeroUsize;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use argon2::password_hash::phc::PasswordHash;
-use argon2::{Algorithm, Argon2, Params, Version};
+use argon2::{Algorithm, Argon2, Block, Params, Version};
 use aws_lc_rs::constant_time;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::time::timeout;
@@ -83,6 +83,8 @@ struct Inner {
     memory: Arc<Semaphore>,
     /// What a check for nobody takes.
     usual: Mutex<Params>,
+    /// Memory that checks have used and others use again: the allocator would keep what each thread gives back.
+    spare: Mutex<Vec<Vec<Block>>>,
 }
 
 /// What of a hash is needed to check a password.
@@ -108,6 +110,7 @@ impl Passwords {
             threads: semaphore(limits.threads.get()),
             memory: semaphore(limits.memory_mib as usize),
             usual: Mutex::new(Params::default()),
+            spare: Mutex::default(),
             limits,
         }))
     }
@@ -134,12 +137,14 @@ impl Passwords {
         let (password, known) = (Zeroizing::new(password.to_owned()), readable.as_ref().ok().and_then(Option::as_ref));
         let (salt, expected) =
             known.map_or_else(|| (vec![0; 16], vec![0; 32]), |known| (known.salt.clone(), known.hash.clone()));
-        let is_known = known.is_some();
+        let (is_known, inner) = (known.is_some(), self.0.clone());
         let worked = tokio::task::spawn_blocking(move || {
             let _held = held;
             let mut found = vec![0; expected.len()];
             let argon2 = Argon2::new(Algorithm::Argon2id, Version::V0x13, params.clone());
-            let made = argon2.hash_password_into(password.as_bytes(), &salt, &mut found);
+            let mut memory = inner.memory(&params);
+            let made = argon2.hash_password_into_with_memory(password.as_bytes(), &salt, &mut found, &mut memory[..]);
+            inner.give_back(memory);
             let is_same = constant_time::verify_slices_are_equal(&found, &expected).is_ok();
             (made.is_ok() && is_same && is_known, is_outdated(&params))
         });
@@ -201,8 +206,29 @@ impl Passwords {
         Ok(Readable { params, salt: salt.as_ref().to_vec(), hash: output.as_bytes().to_vec() })
     }
 
-    fn usual(&self) -> std::sync::MutexGuard<'_, Params> {
+    fn usual(&self) -> MutexGuard<'_, Params> {
         self.0.usual.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Inner {
+    fn memory(&self, params: &Params) -> Vec<Block> {
+        let mut memory = self.spare().pop().unwrap_or_default();
+        memory.resize(params.block_count(), Block::default());
+        memory
+    }
+
+    /// No more of it is kept than checks may take together, however unlike their hashes are.
+    fn give_back(&self, memory: Vec<Block>) {
+        let share = self.limits.memory_mib as usize / self.limits.threads.get();
+        let mut spare = self.spare();
+        if memory.capacity() / 1_024 <= share && spare.len() < self.limits.threads.get() {
+            spare.push(memory);
+        }
+    }
+
+    fn spare(&self) -> MutexGuard<'_, Vec<Vec<Block>>> {
+        self.spare.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 

@@ -113,7 +113,7 @@ impl<C: Serialize + Send + Sync + 'static> Going<'_, C> {
             }
             (Err(error @ PasswordCheckError::Busy { .. }), _) => {
                 self.shared.give_back(&attempt, passed);
-                return Err(Refused::unavailable(Some(error.to_string())));
+                return Err(Refused::busy(error.to_string()));
             }
             (Err(error), _) => {
                 tracing::error!(target: "vorsel::endpoints", subject = attempt.subject(), "nobody can sign in so: {error}");
