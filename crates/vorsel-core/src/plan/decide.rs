@@ -224,16 +224,7 @@ impl AccessPlan {
         if !parameters.is_empty() {
             path.extend(parameters.iter().filter_map(|(name, value)| Some((name, decoded(value)?))));
         }
-        Facts {
-            caller: caller.claims,
-            subject_counts: self.all_subjects || caller.is_own_person(),
-            key_client: caller.key_client,
-            credentials: caller.credentials,
-            answers: caller.answers,
-            path,
-            knows_path: true,
-            now,
-        }
+        Facts { path, knows_path: true, ..self.facts_anywhere(caller, now) }
     }
 }
 
