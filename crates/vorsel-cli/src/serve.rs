@@ -84,10 +84,23 @@ pub(crate) fn run(arguments: &ServeArguments, file: Option<&Path>) -> Result<Exi
     Ok(ExitCode::SUCCESS)
 }
 
+/// How many files this process may have open, where that can be told.
+fn open_files() -> Option<usize> {
+    let limits = std::fs::read_to_string("/proc/self/limits").ok()?;
+    let line = limits.lines().find_map(|line| line.strip_prefix("Max open files"))?;
+    line.split_whitespace().next()?.parse().ok()
+}
+
 impl ServeArguments {
-    const fn limits(&self) -> Limits {
+    fn limits(&self) -> Limits {
+        let asked = self.connections as usize;
+        // The store, the keys and the log have files open, too.
+        let most = open_files().map_or(asked, |files| files.saturating_sub(64).max(16));
+        if most < asked {
+            tracing::warn!(target: "vorsel::serve", "{asked} connections are more than open files allow; {most} it is");
+        }
         Limits {
-            connections: self.connections as usize,
+            connections: asked.min(most),
             headers_within: self.patience,
             body_within: self.patience,
             last_requests: LAST_REQUESTS,

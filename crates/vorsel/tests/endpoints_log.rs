@@ -64,4 +64,10 @@ async fn wrong_calls_get_clear_answers_and_one_line_each() {
         assert_eq!(refusals.len(), usize::from(!error.is_empty()), "{form:.80}\n{text}");
         assert!(refusals.iter().all(|line| !line.contains(&token[1..])), "{refusals:#?}");
     }
+    // A name of a parameter is what a stranger has written, and ends no line.
+    let name = "a\nERROR vorsel::keys: all is lost\u{85}\u{1b}[2J";
+    assert_eq!(wire.post("/oauth/token", &[(name, "1"), (name, "2")]).await.error(), "invalid_request");
+    let text = lines.text();
+    assert!(text.contains("found a?ERROR vorsel::keys: all is lost??[2J twice"), "{text}");
+    assert!(!text.lines().any(|line| line.starts_with("ERROR vorsel::keys")), "{text}");
 }

@@ -51,10 +51,7 @@ impl<C: Serialize + Send + Sync + 'static> Shared<C> {
             self.admits(&attempt)?;
             let (parts, body) = whole(request).await?;
             let form = Parameters::read(&parts.headers, &body)?;
-            // As it calls itself, for the log.
-            client = form.get("client_id").map(str::to_owned);
-            let authenticated = client_of(&self, endpoint, &parts.headers, &form).await?;
-            client = Some(authenticated.id.clone());
+            let authenticated = client_of(&self, endpoint, (&parts.headers, address), &form, &mut client).await?;
             decide(self.clone(), Call { form, client: authenticated, parts }).await
         };
         let answered = answered.await;

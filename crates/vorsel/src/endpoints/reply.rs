@@ -130,7 +130,9 @@ impl Refused {
     /// One line in the log.
     pub(super) fn log(&self, endpoint: Endpoint, client: Option<&str>) {
         let Some(reason) = &self.reason else { return };
-        let (endpoint, code, client, reason) = (endpoint.label(), self.code, client.map(cut), cut(reason));
+        // What a stranger has written ends no line.
+        let reason: String = cut(reason).chars().map(|c| if c.is_control() { '?' } else { c }).collect();
+        let (endpoint, code, client) = (endpoint.label(), self.code, client.map(cut));
         if self.is_busy {
             tracing::warn!(target: "vorsel::endpoints", endpoint, code, client, "too much to do: {reason}");
         } else if self.status.is_server_error() {

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
-use std::sync::Arc;
+use std::sync::{Arc, Once};
 use std::time::Duration;
 
 use serde::Serialize;
@@ -63,6 +63,7 @@ pub(super) struct Shared<C> {
     pub(super) view: Option<Duration>,
     pub(super) throttle: Option<Arc<dyn Throttle>>,
     pub(super) forwarded: Option<Forwarded>,
+    pub(super) told_of_no_address: Once,
     pub(super) pages: Option<Pages>,
     #[cfg(feature = "password")]
     pub(super) sign_in: Option<PasswordSignIn>,
@@ -236,6 +237,7 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
             view,
             throttle,
             forwarded,
+            told_of_no_address: Once::new(),
             pages,
             #[cfg(feature = "password")]
             sign_in: self.sign_in,

@@ -20,16 +20,27 @@ impl<C> Shared<C> {
     /// served with connection info.
     pub(super) fn caller_of(&self, headers: &HeaderMap, extensions: &Extensions) -> Option<IpAddr> {
         let connected = extensions.get::<ConnectInfo<SocketAddr>>().map(|info| info.0.ip());
-        match &self.forwarded {
+        let address = match &self.forwarded {
             Some(forwarded) => forwarded.address(headers).or(connected),
             None => connected,
+        };
+        if address.is_none() && self.throttle.is_some() {
+            self.told_of_no_address.call_once(|| {
+                tracing::warn!(
+                    target: "vorsel::throttle",
+                    "nobody has an address here, so none is throttled: serve the app with \
+                     into_make_service_with_connect_info::<SocketAddr>(), or set Endpoints::forwarded",
+                );
+            });
         }
+        address
     }
 
     /// Whether it may go on as far as is known of it.
     pub(super) fn admits(&self, attempt: &Attempt<'_>) -> Result<(), Refused> {
         let Some(throttle) = &self.throttle else { return Ok(()) };
-        throttle.admits(attempt).map_err(|wait| blocked(attempt, "address", wait))
+        let what = if attempt.who.is_some() { "client or address" } else { "address" };
+        throttle.admits(attempt).map_err(|wait| blocked(attempt, what, wait))
     }
 
     /// [`admits`](Self::admits), once the attempts that are still going on from the same address have got in or have not.
@@ -82,6 +93,12 @@ impl<C> Shared<C> {
     #[cfg(feature = "password")]
     pub(super) fn succeeded(&self, attempt: &Attempt<'_>, passed: Passed) -> Option<String> {
         self.throttle.as_ref()?.succeeded(attempt, passed)
+    }
+
+    pub(super) fn got_in(&self, attempt: &Attempt<'_>) {
+        if let Some(throttle) = &self.throttle {
+            throttle.got_in(attempt);
+        }
     }
 
     pub(super) fn failed(&self, attempt: &Attempt<'_>) {

@@ -199,17 +199,15 @@ impl Places {
 
 impl Throttle for MemoryThrottle {
     fn admits(&self, attempt: &Attempt<'_>) -> Result<(), Duration> {
-        let Some(address) = attempt.address.map(|address| self.address(address)) else { return Ok(()) };
-        let Err(wait) = self.addresses.has_left(&address) else { return Ok(()) };
-        let may_be_known = attempt.mark.is_some() || self.places().addresses.contains_key(&address);
-        match attempt.who {
-            None if may_be_known => Ok(()),
-            Some(_) => match self.known_as(attempt) {
-                Some(known) => self.known.has_left(&known),
-                None => Err(wait),
-            },
-            None => Err(wait),
+        let address = attempt.address.map(|address| self.address(address));
+        let of_address = address.map_or(Ok(()), |address| self.addresses.has_left(&address));
+        let of_who = attempt.who.map(|who| self.who(who)).map_or(Ok(()), |(key, table)| table.has_left(&key));
+        let Err(wait) = of_address.and(of_who) else { return Ok(()) };
+        if attempt.who.is_some() {
+            return self.known_as(attempt).map_or(Err(wait), |known| self.known.has_left(&known));
         }
+        let may_be_known = || address.is_some_and(|address| self.places().addresses.contains_key(&address));
+        if attempt.mark.is_some() || may_be_known() { Ok(()) } else { Err(wait) }
     }
 
     fn reserve(&self, attempt: &Attempt<'_>) -> Result<Passed, Duration> {
@@ -237,10 +235,8 @@ impl Throttle for MemoryThrottle {
 
     fn succeeded(&self, attempt: &Attempt<'_>, passed: Passed) -> Option<String> {
         self.give_back(attempt, passed);
+        self.got_in(attempt);
         let who = attempt.who?;
-        if let Some(address) = attempt.address {
-            self.places().remember(self.who(who).0, self.address(address));
-        }
         // A device that has a mark keeps it, with the budget of its own.
         let has_mark = attempt.mark.is_some_and(|mark| self.is_mark_of(who, mark));
         if has_mark { None } else { self.mark(who) }
@@ -265,11 +261,19 @@ impl Throttle for MemoryThrottle {
     }
 
     fn failed(&self, attempt: &Attempt<'_>) {
-        if let Some((key, table)) = attempt.who.map(|who| self.who(who)) {
-            let _ = table.count(&key);
+        let of_who = attempt.who.map(|who| self.who(who)).map_or(Ok(()), |(key, table)| table.count(&key));
+        let address = attempt.address.map(|address| self.address(address));
+        let of_address = address.map_or(Ok(()), |address| self.addresses.count(&address));
+        if of_who.and(of_address).is_err()
+            && let Some(known) = self.known_as(attempt)
+        {
+            let _ = self.known.count(&known);
         }
-        if let Some(address) = attempt.address {
-            let _ = self.addresses.count(&self.address(address));
+    }
+
+    fn got_in(&self, attempt: &Attempt<'_>) {
+        if let (Some(who), Some(address)) = (attempt.who, attempt.address) {
+            self.places().remember(self.who(who).0, self.address(address));
         }
     }
 }
@@ -377,6 +381,24 @@ mod tests {
         }
         let client = throttle.mark(Who::Client("obs-0017")).expect("a mark");
         assert!(throttle.reserve(&attempt("obs-0017", 8, Some(&client))).is_err(), "a client of the same name");
+    }
+
+    #[test]
+    fn a_client_is_throttled_by_its_own_failures_but_not_where_it_got_in_before() {
+        let (throttle, _) = throttle(100);
+        let from = |last| Attempt { who: Some(Who::Client("dome")), ..attempt("", last, None) };
+        throttle.got_in(&from(1));
+        for last in 10..13 {
+            assert!(throttle.admits(&from(last)).is_ok());
+            throttle.failed(&from(last));
+        }
+        assert!(throttle.admits(&from(13)).is_err(), "three failures are its budget");
+        assert!(throttle.admits(&Attempt { who: Some(Who::Client("archive")), ..from(13) }).is_ok(), "another client");
+        for _ in 0..2 {
+            assert!(throttle.admits(&from(1)).is_ok(), "it got in from there");
+            throttle.failed(&from(1));
+        }
+        assert!(throttle.admits(&from(1)).is_err(), "within a budget of its own");
     }
 
     #[test]

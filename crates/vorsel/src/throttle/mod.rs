@@ -53,8 +53,8 @@ pub enum Passed {
 /// Each attempt is reserved before its password is checked, so that many at once are no way around a budget, and given back unless it
 /// failed.
 pub trait Throttle: Send + Sync {
-    /// Whether an attempt may go on as far as is known of it, without counting it; otherwise how long to wait. It is asked before the app is
-    /// asked for anything.
+    /// Whether an attempt may go on as far as is known of it, without counting it. It is asked before the app is asked for anything, and,
+    /// once it is known, of a client that shows credentials.
     ///
     /// # Errors
     /// How long until it may be tried again.
@@ -75,4 +75,7 @@ pub trait Throttle: Send + Sync {
 
     /// Counts a failure that was not reserved.
     fn failed(&self, attempt: &Attempt<'_>);
+
+    /// Somebody got in without having been reserved, a client for instance, and is known at that address from now on.
+    fn got_in(&self, attempt: &Attempt<'_>);
 }

@@ -35,6 +35,10 @@ pub(in crate::endpoints) async fn sign_in<C: Serialize + Send + Sync + 'static>(
     let answered = answer(&shared, address, request, &mut client).await;
     answered.unwrap_or_else(|refused| {
         refused.log(Endpoint::SignIn, client.as_deref());
+        if refused.is_of_client() {
+            let who = client.as_deref().map(Who::Client);
+            shared.failed(&Attempt { address, who, mark: None });
+        }
         refused.response(shared.issuer())
     })
 }
@@ -80,8 +84,7 @@ async fn answer<C: Serialize + Send + Sync + 'static>(
     if !typed.by_header {
         of_client.extend(headers.get_all(AUTHORIZATION).iter().map(|value| (AUTHORIZATION, value.clone())));
     }
-    let authenticated = client_of(shared, Endpoint::SignIn, &of_client, &typed.form()).await?;
-    *client = Some(authenticated.id.clone());
+    let authenticated = client_of(shared, Endpoint::SignIn, (&of_client, address), &typed.form(), client).await?;
     let going = Going { shared, by, typed, client: authenticated.id, address, pages, shown };
     let known = (by.find)(going.typed.subject.clone()).await;
     let known = known.map_err(|error| Refused::unavailable(Some(format!("the app's look-up: {error}"))))?;
