@@ -35,7 +35,9 @@ pub(super) async fn walk(log: Log) -> Result<(u32, u32), Failure> {
     let listener = TcpListener::bind("127.0.0.1:0").await?;
     let base = format!("http://{}", listener.local_addr()?);
     let (app, _) = observatory::open(&opened, &base)?;
-    tokio::spawn(async move { axum::serve(listener, app).await });
+    tokio::spawn(async move {
+        axum::serve(listener, app.into_make_service_with_connect_info::<std::net::SocketAddr>()).await
+    });
     anstream::println!("Skarn Hill observatory at {base}, sessions in SQLite, keys made for this tour");
     let key = opened.keys.access.current().signing_key(now()).cloned().ok_or_else(|| Failure::new("no key signs"))?;
     let issuer = Issuer::new(&settings.issuer, key);
