@@ -87,7 +87,8 @@ impl Refused {
 
     /// A page of another site has sent it.
     pub(super) fn other_site(reason: String) -> Self {
-        Self { status: StatusCode::FORBIDDEN, ..Self::because("invalid_request", reason) }
+        let description = Some("expected a request from a page of the site itself".to_owned());
+        Self { status: StatusCode::FORBIDDEN, description, ..Self::because("invalid_request", reason) }
     }
 
     /// Too many failures. Whoever found it has logged it.
