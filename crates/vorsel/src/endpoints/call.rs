@@ -1,6 +1,7 @@
 //! A request to an endpoint that takes a form: read, its client known, answered and logged in one place.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use axum::body::to_bytes;
 use axum::extract::Request;
@@ -8,6 +9,7 @@ use axum::response::Response;
 use bytes::Bytes;
 use http::request::Parts;
 use serde::Serialize;
+use tokio::time::timeout;
 
 use super::clients::{Authenticated, client_of};
 use super::form::Parameters;
@@ -18,6 +20,8 @@ use crate::throttle::{Attempt, Who};
 
 /// A refresh token has about 500 bytes, a client's assertion a few thousand; a form has room for both and a few parameters.
 const LARGEST_FORM: usize = 32 * 1024;
+/// Whatever server the app has: a client of a byte a second is not waited for.
+const LONGEST_BODY: Duration = Duration::from_secs(30);
 
 /// A form, and who has sent it.
 pub(super) struct Call {
@@ -74,8 +78,12 @@ impl<C: Serialize + Send + Sync + 'static> Shared<C> {
 /// A request's head and its whole body.
 pub(super) async fn whole(request: Request) -> Result<(Parts, Bytes), Refused> {
     let (parts, body) = request.into_parts();
-    let body = to_bytes(body, LARGEST_FORM).await;
-    let body = body.map_err(|_| Refused::request(format!("expected a whole body of at most {LARGEST_FORM} bytes")))?;
+    let body = timeout(LONGEST_BODY, to_bytes(body, LARGEST_FORM)).await;
+    let Ok(Ok(body)) = body else {
+        let seconds = LONGEST_BODY.as_secs();
+        let expected = format!("expected a whole body of at most {LARGEST_FORM} bytes within {seconds} s");
+        return Err(Refused::request(expected));
+    };
     Ok((parts, body))
 }
 
@@ -96,5 +104,20 @@ impl Call {
             (None, Some(token)) => Ok(Brought { token, is_page: true }),
             (None, None) => Err(Refused::request(format!("expected the parameter {name}, or the cookie"))),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use axum::body::Body;
+
+    #[tokio::test(start_paused = true)]
+    async fn a_body_that_does_not_come_is_not_waited_for_for_ever() {
+        let never = Body::from_stream(futures_util::stream::pending::<Result<Bytes, std::io::Error>>());
+        assert!(whole(Request::new(never)).await.is_err());
+        let here = whole(Request::new(Body::from("a=b"))).await;
+        assert_eq!(here.expect("a body").1, "a=b");
+        assert!(whole(Request::new(Body::from("x".repeat(LARGEST_FORM + 1)))).await.is_err());
     }
 }

@@ -125,13 +125,12 @@ impl Passwords {
     /// Outside of a tokio runtime.
     pub async fn check(&self, password: &str, hash: Option<&str>) -> Result<PasswordVerdict, PasswordCheckError> {
         let readable = hash.map(|hash| self.readable(hash)).transpose();
-        let (params, is_readable) = match &readable {
+        let params = match &readable {
             Ok(Some(readable)) => {
                 *self.usual() = readable.params.clone();
-                (readable.params.clone(), true)
+                readable.params.clone()
             }
-            Ok(None) => (self.usual().clone(), true),
-            Err(_) => (self.usual().clone(), false),
+            _ => self.usual().clone(),
         };
         let held = self.turn(&params).await?;
         let (password, known) = (Zeroizing::new(password.to_owned()), readable.as_ref().ok().and_then(Option::as_ref));
@@ -150,9 +149,9 @@ impl Passwords {
         });
         let (is_right, is_outdated) = worked.await.unwrap_or((false, false));
         match readable {
-            Err(error) if !is_readable => Err(error),
-            _ if is_right => Ok(PasswordVerdict::Right { is_outdated }),
-            _ => Ok(PasswordVerdict::Wrong),
+            Err(error) => Err(error),
+            Ok(_) if is_right => Ok(PasswordVerdict::Right { is_outdated }),
+            Ok(_) => Ok(PasswordVerdict::Wrong),
         }
     }
 

@@ -44,7 +44,7 @@ pub(in crate::endpoints) async fn sign_in<C: Serialize + Send + Sync + 'static>(
 }
 
 /// A sign-in so far.
-struct Going<'a, C> {
+struct SignInUnderWay<'a, C> {
     shared: &'a Shared<C>,
     by: &'a PasswordSignIn,
     typed: Typed,
@@ -85,10 +85,10 @@ async fn answer<C: Serialize + Send + Sync + 'static>(
         of_client.extend(headers.get_all(AUTHORIZATION).iter().map(|value| (AUTHORIZATION, value.clone())));
     }
     let authenticated = client_of(shared, Endpoint::SignIn, (&of_client, address), &typed.form(), client).await?;
-    let going = Going { shared, by, typed, client: authenticated.id, address, pages, shown };
-    let known = (by.find)(going.typed.subject.clone()).await;
+    let under_way = SignInUnderWay { shared, by, typed, client: authenticated.id, address, pages, shown };
+    let known = (by.find)(under_way.typed.subject.clone()).await;
     let known = known.map_err(|error| Refused::unavailable(Some(format!("the app's look-up: {error}"))))?;
-    going.by_password(known).await
+    under_way.by_password(known).await
 }
 
 impl Typed {
@@ -97,7 +97,7 @@ impl Typed {
     }
 }
 
-impl<C: Serialize + Send + Sync + 'static> Going<'_, C> {
+impl<C: Serialize + Send + Sync + 'static> SignInUnderWay<'_, C> {
     /// Whom the attempt is about: for known and unknown ones alike.
     fn attempt<'b>(&'b self, known: Option<&'b Known>) -> Attempt<'b> {
         let subject = known.map_or(self.typed.subject.as_str(), |known| &known.subject);
