@@ -50,7 +50,8 @@ impl Default for ThrottleLimits {
 /// and nobody can make two fall together.
 type Key = u64;
 
-/// Counts failures in memory; each instance has its own counts. Memory is bounded: about 5 MB with the usual limits, however many try.
+/// Counts failures in memory; each instance has its own counts. Memory is bounded, however many try: seven tables
+/// of 17 bytes a place, which by the usual limits come to some 15 MB when all are full.
 ///
 /// Once the budget of a subject or of an address is spent, only those still try who got in as that subject before, from the same address or
 /// by showing the mark that was given to their device then; so whoever guesses can't lock the owner out.

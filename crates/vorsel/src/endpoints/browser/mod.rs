@@ -18,8 +18,8 @@ use crate::guard::{Origin, SameSite};
 use crate::sessions::TokenReply;
 use cookies::{Cookie, Strictness, cookie_of};
 
-/// How pages keep their sessions: the refresh token in a cookie (`HttpOnly`, `Secure`, `SameSite=Strict`) that only the token and the
-/// revocation endpoint get, and that only pages of the app's own origins can use. The access token comes in the body, for the page to keep in
+/// How pages keep their sessions: the refresh token in a cookie (`HttpOnly`, `Secure`, `SameSite=Strict`) that browsers send to
+/// paths of the endpoints alone, and that only pages of the app's own origins can use. The access token comes in the body, for the page to keep in
 /// memory, or [in a cookie](Self::access_cookie) as well.
 ///
 /// A client that runs in a browser is named here; the others get their refresh tokens in the body.
