@@ -23,7 +23,7 @@ FLOORS = {
     "vorsel": [
         {"audit", "meters", "live", "clock", "random", "plan_file", "under_way", "waiting"},
         {"store", "clients", "throttle", "password"},
-        {"keys"},
+        {"keys", "tickets"},
         {"checker", "revocations", "admission"},
         {"access"},
         {"sessions", "guard"},

@@ -1,4 +1,4 @@
-//! What a caller came by: a token in the header, a token in a cookie, an API key.
+//! What a caller came by: a token in the header, a token in a cookie, an API key, a ticket.
 
 use std::fmt;
 use std::str::FromStr;
@@ -14,19 +14,23 @@ pub enum Credential {
     Cookie,
     /// An API key in a header of the app's choice.
     ApiKey,
+    /// A ticket in the query, which stands for an access token once and for half a minute: for web sockets and event sources, which
+    /// can't send a header.
+    Ticket,
 }
 
 impl Credential {
     /// Every kind, in the order in which a guard looks for them.
-    pub const ALL: [Self; 3] = [Self::Bearer, Self::Cookie, Self::ApiKey];
+    pub const ALL: [Self; 4] = [Self::Bearer, Self::Cookie, Self::ApiKey, Self::Ticket];
 
-    /// The name in rules: `bearer`, `cookie`, `api-key`.
+    /// The name in rules: `bearer`, `cookie`, `api-key`, `ticket`.
     #[must_use]
     pub const fn name(self) -> &'static str {
         match self {
             Self::Bearer => "bearer",
             Self::Cookie => "cookie",
             Self::ApiKey => "api-key",
+            Self::Ticket => "ticket",
         }
     }
 
@@ -39,7 +43,7 @@ impl Credential {
 
 /// A text that names no kind of credential.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("expected bearer, cookie or api-key, but found {found:?}")]
+#[error("expected bearer, cookie, api-key or ticket, but found {found:?}")]
 pub struct CredentialError {
     /// The text.
     pub found: String,

@@ -202,6 +202,7 @@ fn everybody(plans: &[&PlainPlan]) -> Option<Vec<Somebody>> {
         vec![Credential::ApiKey],
         vec![Credential::Bearer, Credential::ApiKey],
         vec![Credential::Cookie],
+        vec![Credential::Ticket],
     ];
     spread(asked("credential") || asked("client"), &|who, at| who.credentials = kinds[at].clone(), kinds.len());
     spread(asked("within"), &|who, at| who.signed_in_ago = [None, Some(10), Some(20), Some(21)][at], 4);

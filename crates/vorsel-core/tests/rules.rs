@@ -88,7 +88,11 @@ fn mistakes_have_their_place_and_say_what_would_be_right() {
         ("predicate", 9, "expected the name of a predicate, but found the end of the rule"),
         ("client", 6, "expected a client ID, but found the end of the rule"),
         ("issuer or", 7, "expected an issuer, but found \"or\""),
-        ("credential apikey", 11, "expected a kind of credential: bearer, cookie or api-key, but found \"apikey\""),
+        (
+            "credential apikey",
+            11,
+            "expected a kind of credential: bearer, cookie, api-key or ticket, but found \"apikey\"",
+        ),
         ("role within", 5, "expected the name of a role, but found \"within\""),
         ("role and role a", 5, "expected the name of a role, but found \"and\""),
         ("role operator scope x", 14, "expected \"and\", \"or\" or the end of the rule, but found \"scope\""),

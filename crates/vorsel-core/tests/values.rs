@@ -39,7 +39,7 @@ fn what_is_written_is_read_back_and_bad_texts_say_what_is_wrong() {
         (Scopes::of(["a", ""]).expect_err("an empty one").to_string(), "but found \"a \""),
         (
             "badge".parse::<Credential>().expect_err("a badge").to_string(),
-            "bearer, cookie or api-key, but found \"badge\"",
+            "bearer, cookie, api-key or ticket, but found \"badge\"",
         ),
         (serde_json::from_str::<Lifetime>("0").expect_err("none").to_string(), "from 1 to 316224000 seconds"),
         (serde_json::from_str::<Algorithm>("\"RS1\"").expect_err("old").to_string(), "but found \"RS1\""),

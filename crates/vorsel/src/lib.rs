@@ -55,6 +55,7 @@ pub mod store;
 #[cfg(feature = "testing")]
 pub mod testing;
 mod throttle;
+mod tickets;
 mod under_way;
 mod waiting;
 
@@ -87,6 +88,7 @@ pub use settings::{KeyPlace, OpenError, Opened, Settings, SettingsError};
 pub use throttle::{Attempt, Passed, Throttle, Who};
 #[cfg(feature = "password")]
 pub use throttle::{Budget, MemoryThrottle, ThrottleLimits};
+pub use tickets::{TicketError, Tickets};
 pub use vorsel_core::*;
 
 #[cfg(doctest)]

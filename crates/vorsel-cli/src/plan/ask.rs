@@ -60,7 +60,7 @@ pub(super) struct AskArguments {
     /// The client whose API key comes along.
     #[arg(long, value_name = "CLIENT")]
     key_of: Option<String>,
-    /// A kind of credential that the caller comes with: bearer, cookie or api-key; bearer if none is named.
+    /// A kind of credential that the caller comes with: bearer, cookie, api-key or ticket; bearer if none is named.
     #[arg(long = "credential", value_name = "KIND")]
     credentials: Vec<Credential>,
     /// What a predicate of the app's own says; one that is not named has not answered.

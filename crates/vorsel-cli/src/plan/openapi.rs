@@ -28,6 +28,9 @@ pub(super) struct OpenApiArguments {
     /// The header with an API key.
     #[arg(long, value_name = "NAME")]
     api_key_header: Option<String>,
+    /// The query parameter with a ticket.
+    #[arg(long, value_name = "NAME")]
+    ticket_parameter: Option<String>,
 }
 
 pub(super) fn run(arguments: &OpenApiArguments) -> Result<ExitCode, Failure> {
@@ -38,6 +41,7 @@ pub(super) fn run(arguments: &OpenApiArguments) -> Result<ExitCode, Failure> {
     let mut credentials = OpenApiCredentials::default();
     credentials.cookie.clone_from(&arguments.cookie);
     credentials.api_key_header.clone_from(&arguments.api_key_header);
+    credentials.ticket_parameter.clone_from(&arguments.ticket_parameter);
     let differences = plan.openapi_differences(&document).map_err(wrong)?;
     plan.write_openapi(&mut document, &credentials).map_err(wrong)?;
     let text = serde_json::to_string_pretty(&document)? + "\n";

@@ -26,6 +26,11 @@ pub enum Refusal {
     BadToken(Box<Finding>),
     /// Nobody owns this API key.
     BadApiKey,
+    /// The ticket stands for nobody.
+    BadTicket {
+        /// What was there.
+        found: String,
+    },
     /// Two credentials of the request are for different callers.
     Disagreement(Credential, Credential),
     /// The caller is known by a cookie only, and the request may come from another site, which a browser sends the cookie
@@ -73,6 +78,7 @@ impl Refusal {
             Self::BadHeader { .. } => "bad-header",
             Self::BadToken(finding) => finding.check.code(),
             Self::BadApiKey => "unknown-api-key",
+            Self::BadTicket { .. } => "bad-ticket",
             Self::Disagreement(..) => "credentials-disagree",
             Self::OtherSite { .. } => "other-site",
             Self::Unanswered { .. } => "unanswered",
@@ -114,6 +120,7 @@ impl Refusal {
             Self::Unanswered { .. } => return plain(503, "This cannot be answered now. Try again later."),
             Self::NoCredential | Self::NoRule { signed_in: false } => (401, None, "This needs an access token."),
             Self::BadApiKey => (401, None, "The API key is not accepted."),
+            Self::BadTicket { .. } => (401, None, "The ticket is not accepted."),
             Self::BadHeader { .. } => (400, Some("invalid_request"), "A header with a credential cannot be read."),
             Self::Disagreement(..) => (400, Some("invalid_request"), "The credentials are not of one caller."),
             Self::BadToken(_) => (401, Some("invalid_token"), "The access token is not accepted."),
@@ -158,6 +165,12 @@ impl fmt::Display for Refusal {
             }
             Self::BadApiKey => {
                 f.write_str("unknown-api-key: expected an API key that somebody owns, but found another")
+            }
+            Self::BadTicket { found } => {
+                write!(
+                    f,
+                    "bad-ticket: expected one ticket for this path that is fresh and was not used, but found {found}"
+                )
             }
             Self::Disagreement(one, other) => {
                 write!(

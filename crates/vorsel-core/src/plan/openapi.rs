@@ -59,12 +59,15 @@ pub struct OpenApiCredentials {
     pub cookie: Option<String>,
     /// The header with an API key, if there is one.
     pub api_key_header: Option<String>,
+    /// The query parameter with a ticket, if there is one. It is written where a rule asks for a ticket.
+    pub ticket_parameter: Option<String>,
 }
 
 /// The names that are written into a document.
 const BEARER: &str = "accessToken";
 const COOKIE: &str = "accessTokenCookie";
 const API_KEY: &str = "apiKey";
+const TICKET: &str = "ticket";
 const UNAUTHENTICATED: &str = "Unauthenticated";
 const FORBIDDEN: &str = "Forbidden";
 const PROBLEM: &str = "Problem";
@@ -101,10 +104,15 @@ impl AccessPlan {
         let named = |kind| match kind {
             Credential::Cookie => credentials.cookie.is_some(),
             Credential::ApiKey => credentials.api_key_header.is_some(),
+            Credential::Ticket => credentials.ticket_parameter.is_some(),
             Credential::Bearer => true,
         };
         if let Some(kind) = self.credentials().iter().find(|kind| !named(*kind)) {
-            let expected = if kind == Credential::Cookie { "the name of the cookie" } else { "the name of the header" };
+            let expected = match kind {
+                Credential::Cookie => "the name of the cookie",
+                Credential::Ticket => "the name of the query parameter",
+                _ => "the name of the header",
+            };
             let place = format!("credential {kind}, which the plan asks for");
             return Err(OpenApiError { place, expected, found: "none".to_owned() });
         }
@@ -126,6 +134,9 @@ impl AccessPlan {
         }
         if let Some(name) = &credentials.api_key_header {
             schemes[API_KEY] = json!({ "type": "apiKey", "in": "header", "name": name });
+        }
+        if let Some(name) = &credentials.ticket_parameter {
+            schemes[TICKET] = json!({ "type": "apiKey", "in": "query", "name": name });
         }
         let responses = object_in(components, "responses");
         let problem =
@@ -285,6 +296,7 @@ impl Way {
         let known = |kind: Credential| match kind {
             Credential::Cookie => credentials.cookie.as_ref().map(|_| COOKIE),
             Credential::ApiKey => credentials.api_key_header.as_ref().map(|_| API_KEY),
+            Credential::Ticket => credentials.ticket_parameter.as_ref().map(|_| TICKET),
             Credential::Bearer => Some(BEARER),
         };
         // The scopes are those of a token; a key has them from the app.

@@ -5,7 +5,7 @@
 //! all     = one { "and" one }
 //! one     = "not" one | "(" rule ")" | atom
 //! atom    = "signed-in" [ "within" duration ] | "role" name | "scope" value | "policy" name | "predicate" name
-//!         | "client" value | "issuer" value | "credential" ( "bearer" | "cookie" | "api-key" )
+//!         | "client" value | "issuer" value | "credential" ( "bearer" | "cookie" | "api-key" | "ticket" )
 //!         | operand ( "==" | "!=" | "<" | "<=" | ">" | ">=" ) operand
 //!         | operand "in" "[" literal { "," literal } "]"
 //!         | operand "contains" literal
@@ -145,7 +145,7 @@ impl<'a> Parser<'a> {
             Token::Word(word) => Credential::named(word),
             _ => None,
         };
-        let kind = kind.ok_or_else(|| self.unexpected("a kind of credential: bearer, cookie or api-key"))?;
+        let kind = kind.ok_or_else(|| self.unexpected("a kind of credential: bearer, cookie, api-key or ticket"))?;
         self.at += 1;
         Ok(kind)
     }

@@ -307,7 +307,7 @@ pub(crate) fn somebody() -> impl Strategy<Value = Somebody> {
         proptest::sample::subsequence(from.to_vec(), 0..=from.len())
             .prop_map(|some| some.into_iter().map(str::to_owned).collect::<Vec<_>>())
     };
-    let credentials = proptest::sample::subsequence(Credential::ALL.to_vec(), 1..=3);
+    let credentials = proptest::sample::subsequence(Credential::ALL.to_vec(), 1..=Credential::ALL.len());
     let own = ["n", "m", "l", "o"].map(|name| {
         let value = proptest::option::of(pick(&own_values(name)));
         value.prop_map(move |value| value.map(|value| (name.to_owned(), value)))

@@ -10,10 +10,11 @@
 //! | [`ResourceMetadata`](Endpoint::ResourceMetadata) | `GET /.well-known/oauth-protected-resource` and the audience's path | who issues tokens for this API ([RFC 9728](https://www.rfc-editor.org/rfc/rfc9728)) |
 //! | `SignIn` | `POST {prefix}/sign-in` | signing in by password (feature `password`) |
 //! | [`OwnSessions`](Endpoint::OwnSessions) | `GET` and `DELETE {prefix}/sessions`, `DELETE {prefix}/sessions/{session}` | the caller's own sessions: listed, all others ended, one ended; to be guarded, `signed-in` |
+//! | [`Ticket`](Endpoint::Ticket) | `POST {prefix}/ticket` | a [ticket](crate::Tickets) for a web socket or an event source; to be guarded, `signed-in` |
 //!
 //! The first four are there unless they are [left out](Endpoints::without), the others if they are [asked for](Endpoints::with). The
-//! routes must be `open` in the access plan, since whoever calls them has no access token or an expired one; but for the last, which
-//! are for a caller. Addresses come from
+//! routes must be `open` in the access plan, since whoever calls them has no access token or an expired one; but for the last two,
+//! which are for a caller. Addresses come from
 //! what is set up, never from a request.
 
 mod address;
@@ -37,6 +38,7 @@ mod router;
 mod sign_in;
 mod state;
 mod throttled;
+mod ticket;
 mod token;
 mod which;
 

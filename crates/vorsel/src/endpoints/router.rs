@@ -12,6 +12,7 @@ use super::metadata::{metadata, resource_metadata};
 use super::own_sessions;
 use super::revoke::revoke;
 use super::state::{Endpoints, Shared};
+use super::ticket::ticket;
 use super::token::token;
 use super::which::Endpoint;
 use crate::guard::Routes;
@@ -25,7 +26,7 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
         let shared = self.clone().shared()?;
         let found = table::<C>()
             .into_iter()
-            .filter(|row| row.endpoint != Endpoint::OwnSessions)
+            .filter(|row| !row.endpoint.needs_caller())
             .filter_map(|Row { endpoint, method, .. }| Some((method, shared.path_of(endpoint)?.to_owned())));
         Ok(found.collect())
     }
@@ -73,6 +74,7 @@ fn table<C: Serialize + Send + Sync + 'static>() -> Vec<Row<C>> {
         row(Endpoint::Metadata, "GET", get(metadata::<C>), false),
         row(Endpoint::ResourceMetadata, "GET", get(resource_metadata::<C>), false),
         row(Endpoint::OwnSessions, "GET", get(own_sessions::list::<C>).delete(own_sessions::end_others::<C>), true),
+        row(Endpoint::Ticket, "POST", post(ticket::<C>), false),
         #[cfg(feature = "password")]
         row(Endpoint::SignIn, "POST", post(super::sign_in::sign_in::<C>), false),
     ]

@@ -22,6 +22,7 @@ use crate::sessions::Sessions;
 #[cfg(feature = "password")]
 use crate::throttle::MemoryThrottle;
 use crate::throttle::Throttle;
+use crate::tickets::Tickets;
 
 /// Sets up the endpoints of one issuer.
 ///
@@ -47,6 +48,7 @@ pub struct Endpoints<C> {
     throttle: Option<Arc<dyn Throttle>>,
     forwarded: Option<Forwarded>,
     browser: Option<Browser>,
+    tickets: Option<Tickets>,
     #[cfg(feature = "password")]
     sign_in: Option<PasswordSignIn>,
     problems: Vec<String>,
@@ -65,6 +67,7 @@ pub(super) struct Shared<C> {
     pub(super) forwarded: Option<Forwarded>,
     pub(super) told_of_no_address: Once,
     pub(super) pages: Option<Pages>,
+    pub(super) tickets: Option<Tickets>,
     #[cfg(feature = "password")]
     pub(super) sign_in: Option<PasswordSignIn>,
     #[cfg(feature = "password")]
@@ -87,6 +90,7 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
             throttle: None,
             forwarded: None,
             browser: None,
+            tickets: None,
             #[cfg(feature = "password")]
             sign_in: None,
             problems: Vec::new(),
@@ -150,6 +154,13 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
         self
     }
 
+    /// Offers [tickets](Tickets) at `{prefix}/ticket`, for a signed-in caller.
+    pub fn tickets(mut self, tickets: Tickets) -> Self {
+        self.offered.insert(Endpoint::Ticket);
+        self.tickets = Some(tickets);
+        self
+    }
+
     /// Offers a sign-in by password, at `{prefix}/sign-in` if nothing else is said. Its failures are throttled, by a
     /// [`MemoryThrottle`](crate::MemoryThrottle) unless [another](Self::throttle) is set.
     #[cfg(feature = "password")]
@@ -206,6 +217,9 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
         if offered.contains(&Endpoint::Introspection) && sessions.clients().is_none() {
             problems.push("introspection is for registered clients, but none are: SessionsBuilder::clients".to_owned());
         }
+        if offered.contains(&Endpoint::Ticket) && self.tickets.is_none() {
+            problems.push("tickets are made by something: Endpoints::tickets".to_owned());
+        }
         if view.is_some() && access.revocations().is_none() {
             problems.push("introspection from the view needs one: SessionsBuilder::revocations".to_owned());
         }
@@ -239,6 +253,7 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
             forwarded,
             told_of_no_address: Once::new(),
             pages,
+            tickets: self.tickets,
             #[cfg(feature = "password")]
             sign_in: self.sign_in,
             #[cfg(feature = "password")]
@@ -281,6 +296,7 @@ impl<C> Clone for Endpoints<C> {
             throttle: self.throttle.clone(),
             forwarded: self.forwarded.clone(),
             browser: self.browser.clone(),
+            tickets: self.tickets.clone(),
             #[cfg(feature = "password")]
             sign_in: self.sign_in.clone(),
             problems: self.problems.clone(),

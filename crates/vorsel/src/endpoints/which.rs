@@ -18,6 +18,8 @@ pub enum Endpoint {
     ResourceMetadata,
     /// The caller's own sessions: listed, ended. These need a caller.
     OwnSessions,
+    /// A ticket for a web socket or an event source; there if they are [set up](super::Endpoints::tickets). It needs a caller.
+    Ticket,
     /// Signing in by password; there if it is [set up](super::Endpoints::sign_in).
     #[cfg(feature = "password")]
     SignIn,
@@ -35,10 +37,16 @@ impl Endpoint {
             Self::Introspection => Some("introspect"),
             Self::KeySet => Some("keys"),
             Self::OwnSessions => Some("sessions"),
+            Self::Ticket => Some("ticket"),
             Self::Metadata | Self::ResourceMetadata => None,
             #[cfg(feature = "password")]
             Self::SignIn => Some("sign-in"),
         }
+    }
+
+    /// Whether the plan has to guard it.
+    pub(super) const fn needs_caller(self) -> bool {
+        matches!(self, Self::OwnSessions | Self::Ticket)
     }
 
     /// What the log calls it.
@@ -51,6 +59,7 @@ impl Endpoint {
             Self::Metadata => "metadata",
             Self::ResourceMetadata => "resource-metadata",
             Self::OwnSessions => "own-sessions",
+            Self::Ticket => "ticket",
             #[cfg(feature = "password")]
             Self::SignIn => "sign-in",
         }

@@ -12,7 +12,7 @@ use vorsel_core::{AccessPlan, Credentials};
 
 use super::api_key::ApiKeys;
 use super::caller::Caller;
-use super::credentials::{ApiKeyHeader, CookieSource, Origin, Sources};
+use super::credentials::{ApiKeyHeader, CookieSource, Origin, Sources, TicketSource};
 use super::decide::{Guard, Inner, LookUp};
 use super::predicate::{Answered, PredicateAnswer, PredicateRequest, Predicates};
 use super::revocation::{REVOCATIONS_CURRENT, RevocationGate, WhenSilent};
@@ -20,6 +20,7 @@ use crate::checker::{Checker, IntoChecker};
 use crate::clock::{Clock, SystemClock};
 use crate::meters::Decisions;
 use crate::revocations::LiveRevocations;
+use crate::tickets::Tickets;
 
 /// Collects what a guard needs besides tokens and a plan.
 ///
@@ -44,6 +45,7 @@ pub struct GuardBuilder<C> {
     plan: AccessPlan,
     sources: Sources,
     keys: Option<Arc<dyn LookUp<C>>>,
+    tickets: Option<Tickets>,
     predicates: Predicates<C>,
     clock: Arc<dyn Clock>,
     revocations: Option<RevocationGate>,
@@ -93,6 +95,7 @@ impl<C> Guard<C> {
             plan,
             sources: Sources::new(),
             keys: None,
+            tickets: None,
             predicates: Predicates::none(),
             clock: Arc::new(SystemClock),
             revocations: None,
@@ -158,6 +161,18 @@ impl<C> GuardBuilder<C> {
             Err(_) => self.problems.push(format!("expected the name of a header, but found {header:?}")),
         }
         self.keys = Some(Arc::new(keys));
+        self
+    }
+
+    /// Takes a ticket from the query parameter of this name, in requests that open a web socket or an event source: GET, and CONNECT.
+    /// Rules know it as `credential ticket`.
+    pub fn tickets(mut self, parameter: &str, tickets: Tickets) -> Self {
+        let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~".contains(&byte);
+        if parameter.is_empty() || !parameter.bytes().all(is_plain) {
+            self.problems.push(format!("expected the name of a query parameter, but found {parameter:?}"));
+        }
+        self.sources.add(TicketSource(parameter.to_owned()));
+        self.tickets = Some(tickets);
         self
     }
 
@@ -240,7 +255,17 @@ impl<C> GuardBuilder<C> {
             tracing::warn!(target: "vorsel::guard", "access plan: {warning}");
         }
         let Self {
-            checker, plan, sources, keys, predicates, clock, revocations, answers_grpc, resource_metadata, ..
+            checker,
+            plan,
+            sources,
+            keys,
+            tickets,
+            predicates,
+            clock,
+            revocations,
+            answers_grpc,
+            resource_metadata,
+            ..
         } = self;
         let (realm, issuer) = (checker.realm(), checker.issuer());
         Ok(Guard::of(Inner {
@@ -250,6 +275,7 @@ impl<C> GuardBuilder<C> {
             plan,
             sources,
             keys,
+            tickets,
             predicates,
             realm,
             clock,

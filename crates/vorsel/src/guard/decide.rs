@@ -33,6 +33,7 @@ use super::routes::RouterMap;
 use crate::checker::Checker;
 use crate::clock::Clock;
 use crate::meters::Decisions;
+use crate::tickets::{NotTaken, Tickets};
 
 /// Guards routes by an access plan. `C` is the app's own claims; a token whose claims do not fit `C` is refused.
 ///
@@ -66,6 +67,7 @@ pub(super) struct Inner<C> {
     pub(super) plan: AccessPlan,
     pub(super) sources: Sources,
     pub(super) keys: Option<Arc<dyn LookUp<C>>>,
+    pub(super) tickets: Option<Tickets>,
     pub(super) predicates: Predicates<C>,
     pub(super) realm: Arc<str>,
     /// Where it is said who issues tokens for this API.
@@ -94,7 +96,7 @@ impl<C: Serialize + Send + Sync + 'static, K: ApiKeys<C>> LookUp<C> for K {
 /// What a guard decides: the caller, or nobody on an open route; or what the client is answered without the handler.
 pub type Admitted<C> = Result<Option<Caller<C>>, Stop>;
 
-/// A decision under way: ready at once, unless an API key has to be looked up or a predicate to be asked.
+/// A decision under way: ready at once, unless an API key or a ticket has to be looked up or a predicate to be asked.
 #[must_use = "nobody is refused as long as the decision is not looked at"]
 pub struct Deciding<C> {
     state: State<C>,
@@ -226,10 +228,16 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     }
 }
 
-/// Who the tokens of a request are of, and the API keys that are still to be looked up.
+/// Who the tokens of a request are of, and what is still to be looked up.
 struct Identified<C> {
     caller: Option<(Credential, Caller<C>)>,
-    keys: Vec<ApiKeyHash>,
+    lookups: Vec<LookedUp>,
+}
+
+/// What a store of the app's, or ours, has to be asked for.
+enum LookedUp {
+    ApiKey(ApiKeyHash),
+    Ticket(String),
 }
 
 /// Why the caller of a request is not accepted, and who it would be where a token was accepted before.
@@ -257,8 +265,8 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             return Deciding::ready(Err(self.stopped(request, routes, Stop::Preflight, None)));
         }
         let caller = match self.identify(request, now) {
-            Ok(Identified { caller, keys }) if !keys.is_empty() => {
-                let later = self.clone().with_api_keys(request.to_parts(), routes.clone(), caller, keys, now);
+            Ok(Identified { caller, lookups }) if !lookups.is_empty() => {
+                let later = self.clone().with_look_ups(request.to_parts(), routes.clone(), caller, lookups, now);
                 return Deciding { state: State::Pending(Box::pin(later)) };
             }
             Ok(Identified { caller, .. }) => Ok(caller.map(|(_, caller)| caller)),
@@ -296,16 +304,17 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
 
     /// Finds the credentials and checks the tokens among them: all must be for the same caller.
     fn identify(&self, request: &dyn RequestHead, now: Timestamp) -> Result<Identified<C>, NotAccepted<C>> {
-        let (mut caller, mut keys) = (None, Vec::new());
+        let (mut caller, mut lookups) = (None, Vec::new());
         for (source, shown) in self.sources.find(request)? {
             match shown {
                 Shown::Token(token, proven) => {
                     caller = Some(joined(caller, source.kind(), self.caller(source, token, proven, now)?)?);
                 }
-                Shown::ApiKey(key) => keys.push(ApiKeyHash::of(key)),
+                Shown::ApiKey(key) => lookups.push(LookedUp::ApiKey(ApiKeyHash::of(key))),
+                Shown::Ticket(ticket) => lookups.push(LookedUp::Ticket(ticket.to_owned())),
             }
         }
-        Ok(Identified { caller, keys })
+        Ok(Identified { caller, lookups })
     }
 
     fn caller(
@@ -317,10 +326,20 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     ) -> Result<Caller<C>, NotAccepted<C>> {
         let checked = self.checker.check_proven(token, proven, now);
         let checked = checked.map_err(|finding| source.explain(token, finding))?;
+        self.admitted(checked, source.kind(), now)
+    }
+
+    /// The caller of a token that was accepted, if it was not revoked.
+    fn admitted(
+        &self,
+        checked: Arc<Checked<C>>,
+        kind: Credential,
+        now: Timestamp,
+    ) -> Result<Caller<C>, NotAccepted<C>> {
         let admitted = self.revocations.as_ref().map_or(Ok(()), |gate| gate.admits(&checked, now));
         let issuer = checked.claims().issuer();
         let is_own = issuer.is_some() && issuer == self.issuer.as_deref();
-        let caller = Caller::new(checked, is_own, source.kind());
+        let caller = Caller::new(checked, is_own, kind);
         match admitted {
             Ok(()) => Ok(caller),
             Err(refusal) => Err(NotAccepted { refusal, who: Some(caller) }),
@@ -375,18 +394,18 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         Outcome::Stopped(self.stopped(request, routes, stop, who))
     }
 
-    async fn with_api_keys(
+    async fn with_look_ups(
         self: Arc<Self>,
         parts: Parts,
         routes: KnownRoutes,
         caller: Option<(Credential, Caller<C>)>,
-        keys: Vec<ApiKeyHash>,
+        lookups: Vec<LookedUp>,
         now: Timestamp,
     ) -> Admitted<C> {
         let who = caller.as_ref().map(|(_, caller)| caller.clone());
-        let caller = match self.owners(caller, &keys).await {
+        let caller = match self.looked_up(caller, &lookups, RequestHead::path(&parts), now).await {
             Ok(caller) => Ok(caller.map(|(_, caller)| caller)),
-            Err(refusal) => Err(NotAccepted { refusal, who }),
+            Err(not) => Err(NotAccepted { who: not.who.or(who), ..not }),
         };
         match self.outcome(&parts, &routes, caller, &Answers::default(), now) {
             Outcome::Passed(caller) => Ok(caller),
@@ -395,19 +414,46 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         }
     }
 
-    /// The caller, known by the keys as well.
-    async fn owners(
+    /// The caller, known by an API key or a ticket as well.
+    async fn looked_up(
         &self,
         mut caller: Option<(Credential, Caller<C>)>,
-        keys: &[ApiKeyHash],
-    ) -> Result<Option<(Credential, Caller<C>)>, Refusal> {
-        let book = self.keys.as_ref().ok_or(Refusal::BadApiKey)?;
-        for hash in keys {
-            let owner = book.owner(hash).await.map_err(|error| unanswered("the owner of an API key", &*error))?;
-            let owner = Caller::new(Arc::new(owner.ok_or(Refusal::BadApiKey)?), true, Credential::ApiKey);
-            caller = Some(joined(caller, Credential::ApiKey, owner)?);
+        lookups: &[LookedUp],
+        path: &str,
+        now: Timestamp,
+    ) -> Result<Option<(Credential, Caller<C>)>, NotAccepted<C>> {
+        for shown in lookups {
+            let (kind, found) = match shown {
+                LookedUp::ApiKey(hash) => (Credential::ApiKey, self.owner(hash).await?),
+                LookedUp::Ticket(ticket) => (Credential::Ticket, self.holder(ticket, path, now).await?),
+            };
+            caller = Some(joined(caller, kind, found)?);
         }
         Ok(caller)
+    }
+
+    async fn owner(&self, hash: &ApiKeyHash) -> Result<Caller<C>, Refusal> {
+        let book = self.keys.as_ref().ok_or(Refusal::BadApiKey)?;
+        let owner = book.owner(hash).await.map_err(|error| unanswered("the owner of an API key", &*error))?;
+        Ok(Caller::new(Arc::new(owner.ok_or(Refusal::BadApiKey)?), true, Credential::ApiKey))
+    }
+
+    /// Whoever a ticket stands for. It is used up only once its token was accepted, so that strangers write nothing into the store.
+    async fn holder(&self, ticket: &str, path: &str, now: Timestamp) -> Result<Caller<C>, NotAccepted<C>> {
+        let not_taken = |not| match not {
+            NotTaken::Bad(found) => Refusal::BadTicket { found },
+            NotTaken::Unanswered(error) => unanswered("whether a ticket is good", &error),
+        };
+        let bad = || Refusal::BadTicket { found: "one where none are taken".to_owned() };
+        let tickets = self.tickets.as_ref().ok_or_else(bad)?;
+        let offset = self.revocations.as_ref().map(|gate| gate.view.clock_offset()).unwrap_or_default();
+        let opened = tickets.opened(ticket, path, offset.there(now)).await.map_err(not_taken)?;
+        let checked = self.checker.check_proven(opened.token().as_bytes(), Proven::Nothing, now);
+        let caller = self.admitted(checked.map_err(Refusal::BadToken)?, Credential::Ticket, now)?;
+        match tickets.used(&opened).await {
+            Ok(()) => Ok(caller),
+            Err(not) => Err(NotAccepted { refusal: not_taken(not), who: Some(caller) }),
+        }
     }
 
     /// Asks one predicate after the other, each only if the outcome still hangs on it.

@@ -174,14 +174,15 @@ impl Model {
             let credentials = self.variable(Thing::Credentials);
             let came = self.is(Atom::There(key_client));
             let none_came = self.formulas.not(came);
-            let [api_key, bearer, cookie] = [Credential::ApiKey, Credential::Bearer, Credential::Cookie]
-                .map(|kind| self.is(Atom::Credential(credentials, kind)));
+            let [api_key, bearer, cookie, ticket] =
+                [Credential::ApiKey, Credential::Bearer, Credential::Cookie, Credential::Ticket]
+                    .map(|kind| self.is(Atom::Credential(credentials, kind)));
             constraints.push(self.formulas.any([none_came, api_key]));
             let mut alone = vec![self.same(client, key_client)];
             alone.extend(no_person);
             alone.extend(subject.map(|subject| self.same(subject, key_client)));
             let alone = self.formulas.all(alone);
-            constraints.push(self.formulas.any([none_came, bearer, cookie, alone]));
+            constraints.push(self.formulas.any([none_came, bearer, cookie, ticket, alone]));
         }
         // Whoever is known came with one credential at least.
         if let Some(credentials) = self.known(&Thing::Credentials) {

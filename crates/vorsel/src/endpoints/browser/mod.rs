@@ -212,6 +212,11 @@ impl Pages {
         cookie_of(headers, self.by.refresh_cookie_name())
     }
 
+    /// The access token that the browser sends along, if it is kept so.
+    pub(super) fn access_token(&self, headers: &HeaderMap) -> Result<Option<String>, Refused> {
+        if self.by.access_cookie { cookie_of(headers, self.by.access_cookie_name()) } else { Ok(None) }
+    }
+
     /// The mark of the device.
     #[cfg(feature = "password")]
     pub(super) fn device_mark(&self, headers: &HeaderMap) -> Option<String> {

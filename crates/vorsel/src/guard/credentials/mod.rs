@@ -5,6 +5,7 @@ mod bearer;
 mod cookie;
 mod same_site;
 mod source;
+mod ticket;
 
 use smallvec::SmallVec;
 use vorsel_core::{Credential, Refusal};
@@ -15,6 +16,7 @@ use bearer::BearerHeader;
 pub(super) use cookie::CookieSource;
 pub(crate) use same_site::{Origin, SameSite};
 pub(super) use source::{Shown, Source};
+pub(super) use ticket::TicketSource;
 
 /// What a request brings with it, in the order of the sources.
 pub(super) type Found<'s, 'r> = SmallVec<[(&'s dyn Source, Shown<'r>); 2]>;
@@ -75,6 +77,7 @@ mod tests {
         let mut sources = Sources::new();
         sources.add(ApiKeyHeader(HeaderName::from_static("x-instrument-key")));
         sources.add(CookieSource("night".to_owned()));
+        sources.add(TicketSource("ticket".to_owned()));
         let origin = |text| Origin::read(text).expect("an origin");
         sources.same_site().own = Some(origin("https://api.skarnhill.test:443"));
         sources.same_site().trusted.push(origin("https://desk.skarnhill.test"));
@@ -114,7 +117,7 @@ mod tests {
                             format!("{} {}", source.kind(), String::from_utf8_lossy(token))
                         }
                         Shown::Token(..) => "something proven".to_owned(),
-                        Shown::ApiKey(key) => format!("{} {key}", source.kind()),
+                        Shown::ApiKey(text) | Shown::Ticket(text) => format!("{} {text}", source.kind()),
                     });
                     shown.collect::<Vec<_>>().join(", ")
                 }
@@ -122,6 +125,29 @@ mod tests {
                 Err(other) => format!("! {other}"),
             };
             assert_eq!(seen, expected, "{lines:?}");
+        }
+    }
+
+    #[test]
+    fn a_ticket_stands_in_the_query_of_a_request_that_opens_something() {
+        for (method, uri, expected) in [
+            ("GET", "/live", "none"),
+            ("GET", "/live?ticket=abc", "abc"),
+            ("CONNECT", "/live?x=1&ticket=abc&y", "abc"),
+            ("GET", "/live?ticket=", ""),
+            ("GET", "/live?tickets=abc&my-ticket=abc&ticket", "none"),
+            ("POST", "/live?ticket=abc", "none"),
+            ("HEAD", "/live?ticket=abc", "none"),
+            ("GET", "/live?ticket=abc&ticket=abc", "! two"),
+        ] {
+            let (parts, ()) = Request::builder().method(method).uri(uri).body(()).expect("a request").into_parts();
+            let found = match sources().find(&parts).as_deref() {
+                Ok([(source, Shown::Ticket(ticket))]) if source.kind() == Credential::Ticket => (*ticket).to_owned(),
+                Ok([]) => "none".to_owned(),
+                Err(Refusal::BadTicket { found }) => format!("! {found}"),
+                other => panic!("{other:?}"),
+            };
+            assert_eq!(found, expected, "{method} {uri}");
         }
     }
 

@@ -33,4 +33,6 @@ pub(in crate::guard) enum Shown<'r> {
     Token(&'r [u8], Proven<'r>),
     /// An API key.
     ApiKey(&'r str),
+    /// A ticket.
+    Ticket(&'r str),
 }
