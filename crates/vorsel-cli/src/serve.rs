@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
 
-use clap::Args;
+use clap::{Args, ValueEnum};
 use tempfile::TempDir;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
@@ -53,12 +53,22 @@ pub(crate) struct ServeArguments {
     /// Where clients reach it, if that is not where it listens: https, or on this machine.
     #[arg(long, value_name = "URL")]
     base: Option<String>,
+    /// Whether failed sign-ins are counted, so that nobody guesses on.
+    #[arg(long, value_name = "WHETHER", value_enum, default_value_t = Throttling::On)]
+    throttle: Throttling,
     /// How many connections there may be; at one more, the one that has been idle for longest is closed.
     #[arg(long, value_name = "COUNT", default_value_t = 4_096, value_parser = clap::value_parser!(u32).range(1..))]
     connections: u32,
     /// Within which a request's headers have to come, the next request, and its whole body.
     #[arg(long, value_name = "DURATION", default_value = "10s", value_parser = patience)]
     patience: Duration,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Throttling {
+    On,
+    /// For load tests: anybody may guess.
+    Off,
 }
 
 fn patience(text: &str) -> Result<Duration, String> {
@@ -150,7 +160,7 @@ async fn serve(arguments: &ServeArguments, file: Option<&Path>) -> Result<(), Fa
         .map_err(|error| Failure::from(error).while_doing(format!("cannot listen on {}", arguments.listen)))?;
     let here = format!("http://{}", listener.local_addr()?);
     let base = arguments.base.as_deref().unwrap_or(&here);
-    let (app, sessions) = observatory::open(&settings.open().await?, base)?;
+    let (app, sessions) = observatory::open(&settings.open().await?, base, arguments.throttle == Throttling::On)?;
     let _housekeeping = sessions.keep_house();
     anstream::println!("listening on {here}");
     let stop = async move {

@@ -124,6 +124,48 @@ async fn several_servers_on_one_store_act_as_one() {
     assert_eq!(servers[0].renew(&token).await.0, 400);
 }
 
+/// The secret stands in demo/clients.toml beside its hash.
+const ARCHIVE: (&str, &str) = ("archive", "aarOfyCLgl0cepfsi_doHjYM7H71jY8HGr0Xu0NEsfc");
+
+#[tokio::test]
+async fn the_archive_has_tokens_of_its_own_and_asks_what_others_are_worth() {
+    let server = Server::start(&["--store", "memory:"]);
+    let post = async |name: &str, form: &[(&str, &str)]| {
+        let request = server.client.post(server.metadata(name).await).basic_auth(ARCHIVE.0, Some(ARCHIVE.1));
+        server.answer(request.form(form)).await
+    };
+    let form = [("grant_type", "client_credentials"), ("scope", "exposures:read")];
+    let (status, reply) = post("token_endpoint", &form).await;
+    assert_eq!(status, 200, "{reply}");
+    let own = reply["access_token"].as_str().expect("a token");
+    assert_eq!(server.call(Method::GET, "/exposures", own).await, 200);
+    assert_eq!(server.call(Method::GET, "/night-log", own).await, 403);
+    let (access, refresh) = server.tokens("obs-0017").await;
+    for (token, is_active) in [(access.as_str(), true), (&refresh, true), ("nonsense", false)] {
+        let (status, said) = post("introspection_endpoint", &[("token", token)]).await;
+        assert_eq!((status, &said["active"]), (200, &json!(is_active)), "{said}");
+    }
+}
+
+#[tokio::test]
+async fn a_sign_in_that_names_no_client_is_the_desk_s_and_failures_are_counted_unless_told_otherwise() {
+    for (throttle, last) in [("on", 429), ("off", 400)] {
+        let server = Server::start(&["--store", "memory:", "--throttle", throttle]);
+        let attempt = async |subject: &str, password: &str| {
+            let body = json!({ "subject": subject, "password": password });
+            server.answer(server.client.post(format!("{}/sign-in", server.base)).json(&body)).await
+        };
+        let (status, reply) = attempt("obs-0017", "hill-obs-0017").await;
+        assert_eq!(status, 200, "{reply}");
+        assert_eq!(server.renew(reply["refresh_token"].as_str().expect("a token")).await.0, 200);
+        let mut statuses = Vec::new();
+        for _ in 0..30 {
+            statuses.push(attempt("dir-0001", "wrong").await.0);
+        }
+        assert_eq!((statuses[0], statuses[29]), (400, last), "{throttle}: {statuses:?}");
+    }
+}
+
 /// The key stands in demo/people.toml beside its hash.
 const INSTRUMENT_KEY: &str = "eLz9iWFtNdRJgGCTdF_KAymcj2onylwhI9i_Gc25OnI";
 

@@ -72,6 +72,11 @@ enum KindName {
     Plain,
 }
 
+/// What `--json` writes of one token.
+pub(crate) fn record(token: &[u8], verifier: &Verifier, now: Timestamp) -> serde_json::Value {
+    record::whole(token, &verifier.examine::<Object>(token, now), &[])
+}
+
 pub(crate) fn run(arguments: &ExplainArguments) -> Result<ExitCode, Failure> {
     let desk = desk(arguments)?;
     let accepted = if arguments.batch {

@@ -1,5 +1,6 @@
 //! The Skarn Hill observatory: a made-up API, guarded by the library, for `vorsel serve` and `vorsel tour`.
 
+mod page;
 mod people;
 mod routes;
 mod staff;
@@ -7,8 +8,9 @@ mod staff;
 use std::path::Path;
 use std::sync::Arc;
 
-use vorsel::endpoints::{Endpoint, Endpoints, PasswordSignIn, resource_metadata_address};
-use vorsel::{AccessPlan, Clients, GuardedApp, Opened, Sessions, Settings};
+use http::Uri;
+use vorsel::endpoints::{Browser, Endpoint, Endpoints, PasswordSignIn, resource_metadata_address};
+use vorsel::{AccessPlan, Clients, GuardedApp, Opened, Sessions, Settings, Tickets};
 
 use crate::failure::Failure;
 use people::{InstrumentKeys, People};
@@ -16,6 +18,8 @@ pub(crate) use staff::Staff;
 
 /// The client that people sign in with.
 pub(crate) const CLIENT: &str = "desk";
+/// The client of the page at `/`.
+const PAGE: &str = "page";
 /// What the endpoints' paths begin with.
 pub(crate) const PREFIX: &str = "/oauth";
 
@@ -50,27 +54,51 @@ pub(crate) fn settings(variables: impl IntoIterator<Item = (String, String)>) ->
 }
 
 /// The whole API behind one guard, and the sessions it keeps. Clients reach it at `base`.
-pub(crate) fn open(opened: &Opened, base: &str) -> Result<(GuardedApp, Arc<Sessions<Staff>>), Failure> {
+pub(crate) fn open(
+    opened: &Opened,
+    base: &str,
+    is_throttled: bool,
+) -> Result<(GuardedApp, Arc<Sessions<Staff>>), Failure> {
     let people = Arc::new(People::demo()?);
     let (plan, audience) = (opened.settings.plan.clone(), opened.settings.audience.as_str());
     let clients = opened.settings.clients.clone().map_or_else(clients, Ok)?;
     let sessions =
         opened.sessions(people.clone()).clients(clients).roles_of(&plan.clone().map_or_else(access_plan, Ok)?);
     let sessions = Arc::new(sessions.build()?);
-    let endpoints = Endpoints::new(sessions.clone(), base).prefix(PREFIX);
+    let tickets = Tickets::new(opened.store.clone());
+    let endpoints = Endpoints::new(sessions.clone(), base).prefix(PREFIX).tickets(tickets.clone());
     let known = people.clone();
     let sign_in = PasswordSignIn::new(move |typed| {
         let found = known.known(&typed);
         async { Ok(found) }
     });
-    let endpoints = endpoints.with(Endpoint::Introspection).with(Endpoint::ResourceMetadata).sign_in(sign_in);
-    let endpoints = endpoints.at(Endpoint::SignIn, "/sign-in");
+    let endpoints = [Endpoint::Introspection, Endpoint::ResourceMetadata, Endpoint::OwnSessions]
+        .into_iter()
+        .fold(endpoints, Endpoints::with);
+    let endpoints = if is_throttled { endpoints } else { endpoints.danger_without_throttle() };
+    let endpoints = endpoints.sign_in(sign_in.client(CLIENT)).at(Endpoint::SignIn, "/sign-in").browser(browser(base));
     let plan = plan.map_or_else(|| access_plan_for(&endpoints), Ok)?;
     let guard = opened
         .guard_by::<Staff>(plan)
         .resource_metadata(&resource_metadata_address(audience)?)
         .api_keys("x-instrument-key", InstrumentKeys(people.clone()))
+        .tickets("ticket", tickets)
         .predicate("queued-by-caller", routes::queued_by_caller)
         .build()?;
-    Ok((routes::routes(people).merge(endpoints.routes()?).guard(guard)?, sessions))
+    let page = page::routes(guard.plan(), guard.clone(), opened.keys.access.clone(), opened.settings.expectations());
+    Ok((routes::routes(people).merge(page).merge(endpoints.routes()?).guard(guard)?, sessions))
+}
+
+/// The page keeps its refresh token in a cookie; over plain http only on this machine.
+fn browser(base: &str) -> Browser {
+    let origin = match base.parse::<Uri>().map(Uri::into_parts) {
+        Ok(parts) => match (parts.scheme, parts.authority) {
+            (Some(scheme), Some(authority)) => format!("{scheme}://{authority}"),
+            _ => base.to_owned(),
+        },
+        Err(_) => base.to_owned(),
+    };
+    // The sign-in lies outside of /oauth, and is to find the session there.
+    let browser = Browser::new(&origin, [PAGE]).host_cookie();
+    if origin.starts_with("http://") { browser.danger_http_on_this_machine() } else { browser }
 }

@@ -100,10 +100,11 @@ impl Admission<Staff> for People {
         })
     }
 
-    /// The dome controller may move the dome as far as a trained operator may; the archive reads what it is sent.
+    /// The dome controller may move the dome as far as a trained operator may; the archive reads exposures.
     async fn admit_client(&self, client_id: &str) -> Result<Grant<Staff>, AdmissionError> {
         let (roles, scope, training) = match client_id {
             "dome-controller" => (vec!["operator".to_owned()], "dome:move", 3),
+            "archive" => (Vec::new(), "exposures:read", 0),
             _ => (Vec::new(), "", 0),
         };
         let scopes = Scopes::parse(scope).map_err(|error| AdmissionError::Unavailable(error.into()))?;

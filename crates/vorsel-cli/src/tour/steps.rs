@@ -34,7 +34,7 @@ pub(super) async fn walk(log: Log) -> Result<(u32, u32), Failure> {
     let opened = settings.clone().open().await?;
     let listener = TcpListener::bind("127.0.0.1:0").await?;
     let base = format!("http://{}", listener.local_addr()?);
-    let (app, _) = observatory::open(&opened, &base)?;
+    let (app, _) = observatory::open(&opened, &base, true)?;
     tokio::spawn(async move {
         axum::serve(listener, app.into_make_service_with_connect_info::<std::net::SocketAddr>()).await
     });

@@ -46,6 +46,7 @@ pub struct Endpoints<C> {
     paths: BTreeMap<Endpoint, String>,
     view: Option<Duration>,
     throttle: Option<Arc<dyn Throttle>>,
+    is_unthrottled: bool,
     forwarded: Option<Forwarded>,
     browser: Option<Browser>,
     tickets: Option<Tickets>,
@@ -88,6 +89,7 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
             paths: BTreeMap::new(),
             view: None,
             throttle: None,
+            is_unthrottled: false,
             forwarded: None,
             browser: None,
             tickets: None,
@@ -132,6 +134,12 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
     /// Counts failures by this throttle, on sign-in, token and introspection. A sign-in has one of its own if nothing is said.
     pub fn throttle(mut self, throttle: impl Throttle + 'static) -> Self {
         self.throttle = Some(Arc::new(throttle));
+        self
+    }
+
+    /// Counts no failures at all, so that anybody may guess on: for tests, and behind something else that counts them.
+    pub const fn danger_without_throttle(mut self) -> Self {
+        self.is_unthrottled = true;
         self
     }
 
@@ -229,6 +237,16 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
             let pages = browser.pages(&paths, sessions.limits().idle.as_duration());
             pages.map_err(|found| problems.extend(found)).ok()
         });
+        #[cfg(feature = "password")]
+        if let (Some(pages), Some(path)) = (&pages, paths.get(&Endpoint::SignIn))
+            && !pages.reaches(path)
+        {
+            tracing::warn!(
+                target: "vorsel::endpoints",
+                "the cookie with the refresh token does not reach {path}, so a page that signs in again begins a new session: \
+                 Browser::host_cookie, or a path beside the token endpoint's"
+            );
+        }
         if !problems.is_empty() {
             return Err(EndpointsError { problems });
         }
@@ -236,13 +254,15 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
         let ours = Expectations::danger_from_anyone_for_anyone(Kind::Access).issuer(access.issuer());
         let ours = Checker::new(access.keys().clone(), ours);
         #[cfg(feature = "password")]
-        let throttle = match (throttle, &self.sign_in) {
-            (None, Some(_)) => {
+        let throttle = match (throttle.filter(|_| !self.is_unthrottled), &self.sign_in) {
+            (None, Some(_)) if !self.is_unthrottled => {
                 let made = MemoryThrottle::new().map_err(|error| EndpointsError { problems: vec![error.to_string()] });
                 Some(Arc::new(made?) as Arc<dyn Throttle>)
             }
             (throttle, _) => throttle,
         };
+        #[cfg(not(feature = "password"))]
+        let throttle = throttle.filter(|_| !self.is_unthrottled);
         Ok(Shared {
             sessions,
             base,
@@ -294,6 +314,7 @@ impl<C> Clone for Endpoints<C> {
             paths: self.paths.clone(),
             view: self.view,
             throttle: self.throttle.clone(),
+            is_unthrottled: self.is_unthrottled,
             forwarded: self.forwarded.clone(),
             browser: self.browser.clone(),
             tickets: self.tickets.clone(),

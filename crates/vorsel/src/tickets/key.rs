@@ -9,7 +9,7 @@ use aws_lc_rs::hkdf::{HKDF_SHA256, Salt};
 use tokio::sync::Mutex;
 use zeroize::Zeroizing;
 
-use super::TicketError;
+use super::error::TicketError;
 use crate::random::random_bytes;
 use crate::store::SessionStore;
 

@@ -1,5 +1,6 @@
 //! Tickets: what a web socket or an event source shows in the place of an access token, since it can't send a header.
 
+mod error;
 mod key;
 
 use std::fmt;
@@ -10,8 +11,10 @@ use serde::{Deserialize, Serialize};
 use vorsel_core::{Expectations, Timestamp, base64url};
 use zeroize::Zeroizing;
 
-use crate::random::{RandomError, random_bytes};
-use crate::store::{SessionStore, StoreError};
+use crate::random::random_bytes;
+use crate::store::SessionStore;
+pub use error::TicketError;
+use error::{LARGEST_TOKEN, LONGEST_PATH};
 use key::{KnownKeys, NAME_BYTES};
 
 /// Makes tickets, and takes them: each is good once, for 30 seconds and for one path, and stands for the access token that it was made
@@ -36,36 +39,6 @@ pub struct Tickets(Arc<Inner>);
 struct Inner {
     store: Arc<dyn SessionStore>,
     keys: KnownKeys,
-}
-
-/// Why no ticket was made.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum TicketError {
-    /// A path is what it is good for.
-    #[error(
-        "expected a path such as /dome/live, of at most {} visible characters and without a query, but found another text",
-        Tickets::LONGEST_PATH
-    )]
-    Path,
-    /// The token is too large.
-    #[error("expected an access token of at most {} bytes, but found {found}", Tickets::LARGEST_TOKEN)]
-    Token {
-        /// Its size in bytes.
-        found: usize,
-    },
-    /// The store has something else in the place of the key.
-    #[error("expected 32 bytes in the store under the name ticket-key, but found others")]
-    OtherKey,
-    /// A primitive has failed.
-    #[error("the ticket could not be sealed")]
-    Primitive,
-    /// The store failed.
-    #[error(transparent)]
-    Store(#[from] StoreError),
-    /// The operating system gave no randomness.
-    #[error(transparent)]
-    Random(#[from] RandomError),
 }
 
 /// Why a ticket is not taken.
@@ -103,9 +76,9 @@ impl Tickets {
     /// For how long a ticket is good.
     pub const LIFETIME: Duration = Duration::from_secs(30);
     /// The longest path that a ticket can be good for, in bytes.
-    pub const LONGEST_PATH: usize = 1_024;
+    pub const LONGEST_PATH: usize = LONGEST_PATH;
     /// The largest token that a ticket can stand for, in bytes: servers read no longer address.
-    pub const LARGEST_TOKEN: usize = 4_096;
+    pub const LARGEST_TOKEN: usize = LARGEST_TOKEN;
     /// What both take, in text.
     const LARGEST: usize = 8_192;
 

@@ -1,4 +1,5 @@
 //! A headless Chromium, driven by its own protocol.
+#![allow(dead_code, reason = "each test uses its part")]
 
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
@@ -108,6 +109,42 @@ impl Chromium {
             tokio::time::sleep(std::time::Duration::from_millis(20)).await;
         }
         panic!("the page is not there");
+    }
+
+    /// Presses a key as somebody at a keyboard does.
+    pub(crate) async fn press(&mut self, tab: &Tab, key: &str) {
+        let (code, text) = match key {
+            "Tab" => (9, ""),
+            "Enter" => (13, "\r"),
+            other => panic!("no such key: {other}"),
+        };
+        for kind in ["keyDown", "keyUp"] {
+            let text = if kind == "keyDown" { text } else { "" };
+            let event = json!({ "type": kind, "key": key, "code": key, "windowsVirtualKeyCode": code, "text": text });
+            self.call(Some(tab), "Input.dispatchKeyEvent", event).await;
+        }
+    }
+
+    /// Types into what has the focus.
+    pub(crate) async fn type_text(&mut self, tab: &Tab, text: &str) {
+        self.call(Some(tab), "Input.insertText", json!({ "text": text })).await;
+    }
+
+    /// A window of this size.
+    pub(crate) async fn size(&mut self, tab: &Tab, width: u32, height: u32) {
+        let size = json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": false });
+        self.call(Some(tab), "Emulation.setDeviceMetricsOverride", size).await;
+    }
+
+    /// Waits until an expression holds.
+    pub(crate) async fn until(&mut self, tab: &Tab, expression: &str) {
+        for _ in 0..1_000 {
+            if self.run(tab, expression).await == true {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        }
+        panic!("never: {expression}; the page says {}", self.run(tab, "document.body.innerText").await);
     }
 
     /// The value of a cookie, which no script can read; nothing if there is none.

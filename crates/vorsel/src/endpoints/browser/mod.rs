@@ -197,6 +197,13 @@ pub(super) struct Pages {
 }
 
 impl Pages {
+    /// Whether the browser sends the refresh token to this path (RFC 6265 section 5.1.4).
+    #[cfg(feature = "password")]
+    pub(super) fn reaches(&self, path: &str) -> bool {
+        let rest = path.strip_prefix(self.path.as_str());
+        rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('/') || self.path.ends_with('/'))
+    }
+
     /// Whether this client runs in a browser.
     pub(super) fn has(&self, client_id: &str) -> bool {
         self.by.clients.contains(client_id)

@@ -66,6 +66,10 @@ async fn answer<C: Serialize + Send + Sync + 'static>(
     let (parts, body) = whole(request).await?;
     let headers = &parts.headers;
     let mut typed = Typed::read(headers, &body)?;
+    let names_none = !headers.contains_key(AUTHORIZATION) || typed.by_header;
+    if let Some(usual) = by.client.as_ref().filter(|_| names_none && !typed.fields.contains_key("client_assertion")) {
+        typed.fields.entry("client_id".to_owned()).or_insert_with(|| usual.clone());
+    }
     *client = typed.fields.get("client_id").cloned();
     let pages = shared.pages.as_ref().filter(|pages| client.as_ref().is_some_and(|client| pages.has(client)));
     if let Some(pages) = pages {

@@ -129,6 +129,7 @@ pub struct PasswordSignIn {
     pub(super) then: Option<Arc<Then>>,
     pub(super) renew: Option<Arc<Renew>>,
     pub(super) passwords: Passwords,
+    pub(super) client: Option<String>,
 }
 
 impl PasswordSignIn {
@@ -139,7 +140,7 @@ impl PasswordSignIn {
         A: Future<Output = Result<Option<Known>, BoxError>> + Send + 'static,
     {
         let find = move |typed| -> Later<_> { Box::pin(find(typed)) };
-        Self { find: Arc::new(find), then: None, renew: None, passwords: Passwords::default() }
+        Self { find: Arc::new(find), then: None, renew: None, passwords: Passwords::default(), client: None }
     }
 
     /// What the app has to say once the password was right: never before, so that nobody else learns of it.
@@ -159,6 +160,13 @@ impl PasswordSignIn {
         A: Future<Output = Result<(), BoxError>> + Send + 'static,
     {
         self.renew = Some(Arc::new(move |subject, hash| -> Later<_> { Box::pin(keep(subject, hash)) }));
+        self
+    }
+
+    /// The public client that somebody signs in by whose request names none, for an API that people have one program for. Renewal and
+    /// sign-out need its name all the same.
+    pub fn client(mut self, client_id: impl Into<String>) -> Self {
+        self.client = Some(client_id.into());
         self
     }
 
