@@ -1,7 +1,7 @@
 //! `vorsel serve`: the observatory API as a server.
 
 use std::io::IsTerminal;
-use std::net::SocketAddr;
+use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
@@ -152,17 +152,25 @@ impl ServeArguments {
     }
 }
 
+/// An address that clients on this machine can use where the server listens on all of them.
+fn named(mut here: SocketAddr) -> SocketAddr {
+    if here.ip().is_unspecified() {
+        here.set_ip(if here.is_ipv4() { Ipv4Addr::LOCALHOST.into() } else { Ipv6Addr::LOCALHOST.into() });
+    }
+    here
+}
+
 async fn serve(arguments: &ServeArguments, file: Option<&Path>) -> Result<(), Failure> {
     let (settings, _temporary) = arguments.settings(file)?;
     let mut terminate = signal(SignalKind::terminate())?;
     let listener = TcpListener::bind(arguments.listen)
         .await
         .map_err(|error| Failure::from(error).while_doing(format!("cannot listen on {}", arguments.listen)))?;
-    let here = format!("http://{}", listener.local_addr()?);
-    let base = arguments.base.as_deref().unwrap_or(&here);
-    let (app, sessions) = observatory::open(&settings.open().await?, base, arguments.throttle == Throttling::On)?;
+    let here = listener.local_addr()?;
+    let base = arguments.base.clone().unwrap_or_else(|| format!("http://{}", named(here)));
+    let (app, sessions) = observatory::open(&settings.open().await?, &base, arguments.throttle == Throttling::On)?;
     let _housekeeping = sessions.keep_house();
-    anstream::println!("listening on {here}");
+    anstream::println!("listening on http://{here}");
     let stop = async move {
         tokio::select! {
             _ = terminate.recv() => {}

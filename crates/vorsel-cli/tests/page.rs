@@ -184,6 +184,25 @@ async fn the_dome_is_watched_by_ticket_until_the_token_does_not_stand_any_more()
 }
 
 #[tokio::test]
+async fn a_plan_that_leaves_the_page_out_is_served_without_it() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let demo = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/access.toml")).expect("a plan");
+    let of_page = ["\"/\"", "/page/", "/me/reach", "/me/token", "/dome/live", "/oauth/sessions", "/oauth/ticket"];
+    let is_api = |part: &&str| !of_page.iter().any(|path| part.contains(path));
+    let without_page = demo.split("\n\n").filter(is_api).collect::<Vec<_>>().join("\n\n");
+    for (text, status) in [(demo.as_str(), 200), (&without_page, 401)] {
+        let plan = folder.path().join("access.toml");
+        std::fs::write(&plan, text).expect("a file");
+        let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_vorsel"));
+        command.env("VORSEL_PLAN", &plan);
+        let server = Instance::begun(command, std::process::Stdio::null(), "0.0.0.0:0", &[]);
+        let here = server.base.replace("0.0.0.0", "127.0.0.1");
+        let answer = server.client.get(format!("{here}/")).send().await.expect("an answer");
+        assert_eq!(answer.status(), status);
+    }
+}
+
+#[tokio::test]
 async fn its_files_are_there_with_a_policy_and_no_others_are() {
     let server = Instance::listening("127.0.0.1:0", &[]);
     for (path, status) in

@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use http::Uri;
 use vorsel::endpoints::{Browser, Endpoint, Endpoints, PasswordSignIn, resource_metadata_address};
-use vorsel::{AccessPlan, Clients, GuardedApp, Opened, Sessions, Settings, Tickets};
+use vorsel::{AccessPlan, Clients, GuardedApp, Opened, Routes, Sessions, Settings, Tickets};
 
 use crate::failure::Failure;
 use people::{InstrumentKeys, People};
@@ -72,9 +72,10 @@ pub(crate) fn open(
         let found = known.known(&typed);
         async { Ok(found) }
     });
-    let endpoints = [Endpoint::Introspection, Endpoint::ResourceMetadata, Endpoint::OwnSessions]
-        .into_iter()
-        .fold(endpoints, Endpoints::with);
+    let endpoints = endpoints.with(Endpoint::Introspection).with(Endpoint::ResourceMetadata);
+    // A plan of somebody's own may leave the page out, and is not to be opened for its sake.
+    let with_page = plan.as_ref().is_none_or(page::is_in);
+    let endpoints = if with_page { endpoints.with(Endpoint::OwnSessions) } else { endpoints.without(Endpoint::Ticket) };
     let endpoints = if is_throttled { endpoints } else { endpoints.danger_without_throttle() };
     let endpoints = endpoints.sign_in(sign_in.client(CLIENT)).at(Endpoint::SignIn, "/sign-in").browser(browser(base));
     let plan = plan.map_or_else(|| access_plan_for(&endpoints), Ok)?;
@@ -85,7 +86,10 @@ pub(crate) fn open(
         .tickets("ticket", tickets)
         .predicate("queued-by-caller", routes::queued_by_caller)
         .build()?;
-    let page = page::routes(guard.plan(), guard.clone(), opened.keys.access.clone(), opened.settings.expectations());
+    let page = match with_page {
+        true => page::routes(guard.clone(), opened.keys.access.clone(), opened.settings.expectations()),
+        false => Routes::new(),
+    };
     Ok((routes::routes(people).merge(page).merge(endpoints.routes()?).guard(guard)?, sessions))
 }
 

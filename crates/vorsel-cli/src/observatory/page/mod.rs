@@ -34,12 +34,30 @@ const FILES: [(&str, &str, &str); 5] = [
 const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'; img-src data:; \
                       base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
 
-pub(super) fn routes(plan: &AccessPlan, guard: Guard<Staff>, keys: LiveKeyring, expectations: Expectations) -> Routes {
+/// What the page needs, beside the routes of the API.
+const NEEDS: [(&str, &str); 9] = [
+    ("GET", "/"),
+    ("GET", "/page/page.js"),
+    ("GET", "/me/reach"),
+    ("GET", "/me/token"),
+    ("GET", "/dome/live"),
+    ("GET", "/oauth/sessions"),
+    ("DELETE", "/oauth/sessions"),
+    ("DELETE", "/oauth/sessions/one"),
+    ("POST", "/oauth/ticket"),
+];
+
+/// Whether a plan has all that the page needs.
+pub(super) fn is_in(plan: &AccessPlan) -> bool {
+    NEEDS.iter().all(|(method, path)| plan.route_of(method, path).is_some())
+}
+
+pub(super) fn routes(guard: Guard<Staff>, keys: LiveKeyring, expectations: Expectations) -> Routes {
     let desk = Arc::new((keys, expectations));
     Routes::new()
         .route("/", get(index))
         .route("/page/{file}", get(file))
-        .route("/me/reach", own_reach::<Staff, ()>(plan))
+        .route("/me/reach", own_reach::<Staff, ()>(guard.plan()))
         .merge(Routes::new().route("/me/token", get(token)).with_state(desk))
         .merge(Routes::new().route("/dome/live", get(dome_live)).with_state(guard))
 }
