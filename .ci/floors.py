@@ -25,7 +25,7 @@ FLOORS = {
         {"store", "clients", "throttle", "password"},
         {"keys", "tickets"},
         {"checker", "revocations", "admission"},
-        {"access"},
+        {"access", "remote"},
         {"sessions", "guard"},
         {"endpoints", "testing", "settings"},
     ],

@@ -48,6 +48,8 @@ mod meters;
 mod password;
 mod plan_file;
 mod random;
+#[cfg(feature = "remote")]
+mod remote;
 mod revocations;
 mod sessions;
 mod settings;
@@ -79,6 +81,8 @@ pub use keys::{IssuerKeys, KeyFileError, KeyStepError, KeyStoreError, LiveKeySet
 pub use password::{PasswordCheckError, PasswordHashError, PasswordLimits, PasswordVerdict, Passwords, hash_password};
 pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
+#[cfg(feature = "remote")]
+pub use remote::{FetchError, RemoteFigures, RemoteIssuer, RemoteIssuerBuilder, RemoteIssuerError, RemoteLimits};
 pub use revocations::{FeedFigures, LiveRevocations};
 pub use sessions::{
     ClientReply, ClientTokenError, EndError, Housekeeping, PurposeError, RedeemError, RenewError, RenewalRequest,
@@ -103,6 +107,9 @@ mod pages {
     struct Endpoints;
     #[doc = include_str!("../../../docs/operating.md")]
     struct Operating;
+    #[cfg(feature = "remote")]
+    #[doc = include_str!("../../../docs/other-issuers.md")]
+    struct OtherIssuers;
     #[doc = include_str!("../../../docs/routers.md")]
     struct Routers;
     #[doc = include_str!("../../../docs/rules.md")]

@@ -61,6 +61,12 @@ pub enum Revoked {
     Key(String),
 }
 
+/// What a subject, a session, a token or a key of another issuer is called where it is revoked; an empty name is everybody there.
+#[must_use]
+pub fn at_issuer(issuer: &str, name: &str) -> String {
+    format!("{issuer}\n{name}")
+}
+
 /// One entry of the feed.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Revocation {
@@ -290,6 +296,55 @@ impl Revocations {
                 found,
             })),
         }
+    }
+
+    /// Whether a checked token of another issuer stands: its names are its issuer's, so what is revoked of our people and sessions says
+    /// nothing of it. What is [revoked at that issuer](at_issuer) does, and so does a revocation of all tokens that were issued.
+    ///
+    /// # Errors
+    /// The finding `revoked`, with what is.
+    pub fn check_of<C>(&self, issuer: &str, token: &Checked<C>, now: Timestamp) -> Result<(), Box<Finding>> {
+        match self.found_of(issuer, token.claims(), token.key_id(), now) {
+            None => Ok(()),
+            Some(found) => Err(Box::new(Finding {
+                check: Check::Revocation,
+                held: false,
+                expected: "a token that stands".to_owned(),
+                found: format!("{found}, of the issuer {}", quoted(issuer)),
+            })),
+        }
+    }
+
+    fn found_of(&self, issuer: &str, claims: &Claims, key_id: Option<&str>, now: Timestamp) -> Option<String> {
+        let issued = self.issued.load();
+        if issued.covers(claims.issued_at(), now) {
+            return Some(format!("all tokens issued up to {} revoked", issued.up_to));
+        }
+        if self.names.load(Ordering::Acquire) == 0 {
+            return None;
+        }
+        let named = |name: Option<&str>| name.map(|name| at_issuer(issuer, name));
+        let (session, id, subject) = (named(claims.session_id()), named(claims.id()), named(claims.subject()));
+        let is_in = |entries: &Entries<Timestamp>, name: &Option<String>| {
+            name.as_ref().is_some_and(|name| entries.pin().get(name.as_str()).is_some_and(|until| now < *until))
+        };
+        for (entries, name, what) in [
+            (&self.keys, named(key_id), "key"),
+            (&self.sessions, session.clone(), "session"),
+            (&self.tokens, id, "jti"),
+        ] {
+            if is_in(entries, &name) {
+                return Some(format!("its {what} revoked"));
+            }
+        }
+        let anybody = named(Some(""));
+        [(&self.to_subjects, subject), (&self.to_subjects, anybody), (&self.in_sessions, session)].into_iter().find_map(
+            |(entries, name)| {
+                let entries = entries.pin();
+                let within = entries.get(name?.as_str()).filter(|within| within.covers(claims.issued_at(), now))?;
+                Some(format!("the tokens issued up to {} revoked", within.up_to))
+            },
+        )
     }
 
     fn found(&self, claims: &Claims, key_id: Option<&str>, now: Timestamp) -> Option<String> {

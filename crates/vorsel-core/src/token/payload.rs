@@ -10,7 +10,7 @@ use smallvec::SmallVec;
 use super::claims::{Claims, Excerpts};
 use super::page::{Excerpt, Marker};
 use super::reading::Reading;
-use super::scope::{ScopeError, is_scope_list};
+use super::scope::{ScopeError, is_scope, is_scope_list};
 use crate::encoding::json::{self, Object, ObjectVisitor, Text, Typed};
 use crate::finding::Detail;
 use crate::time::Timestamp;
@@ -22,13 +22,14 @@ pub(crate) fn read(payload: Vec<u8>, reading: &Reading) -> Result<Claims, Detail
         Detail::new("claims that are one strict JSON object with members of their types", error.found())
     };
     let payload = json::utf8(payload).map_err(wrong)?;
+    let loose = reading.takes_either();
     let mut marker = Marker::over(&payload);
     let mut claims = Claims::none();
-    let read = json::read_str(&payload, ClaimsVisitor { claims: &mut claims, marker: &marker, by_text: false });
+    let read = json::read_str(&payload, ClaimsVisitor { claims: &mut claims, marker: &marker, by_text: false, loose });
     // Most tokens have no fractions. One that has is read again, in the slow way that no other crate can change.
     if read.is_err() || !claims.own.is_settled() {
         (marker, claims) = (Marker::over(&payload), Claims::none());
-        let again = ClaimsVisitor { claims: &mut claims, marker: &marker, by_text: true };
+        let again = ClaimsVisitor { claims: &mut claims, marker: &marker, by_text: true, loose };
         json::read_str(&payload, again).map_err(wrong)?;
     }
     claims.page = marker.finish(payload);
@@ -43,6 +44,8 @@ struct ClaimsVisitor<'c> {
     marker: &'c Marker,
     /// Whether numbers are read by their text.
     by_text: bool,
+    /// Whether scopes may be a list, and roles a text.
+    loose: bool,
 }
 
 impl<'de> Visitor<'de> for ClaimsVisitor<'_> {
@@ -53,7 +56,7 @@ impl<'de> Visitor<'de> for ClaimsVisitor<'_> {
     }
 
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<(), A::Error> {
-        let Self { claims, marker, by_text } = self;
+        let Self { claims, marker, by_text, loose } = self;
         let date = |expected| Moment(Date(expected), by_text);
         while let Some(name) = members.next_key_seed(Typed(Text("a name")))? {
             let mark = |expected| Marked(Text(expected), marker);
@@ -68,6 +71,8 @@ impl<'de> Visitor<'de> for ClaimsVisitor<'_> {
                 "iat" => fill(&mut claims.issued_at, of, from, date("a number of seconds in \"iat\"")),
                 "jti" => fill(&mut claims.id, of, from, name_in("a string in \"jti\"")),
                 "client_id" => fill(&mut claims.client_id, of, from, mark("a string in \"client_id\"")),
+                "scope" if loose => fill(&mut claims.scopes, of, from, Typed(EitherScopes(marker))),
+                "roles" if loose => fill(&mut claims.roles, of, from, Typed(EitherRoles(marker))),
                 "scope" => fill(&mut claims.scopes, of, from, ScopeList(mark(SCOPES))),
                 "roles" => fill(&mut claims.roles, of, from, Typed(Texts("an array of strings in \"roles\"", marker))),
                 "sid" => fill(&mut claims.session_id, of, from, mark("a string in \"sid\"")),
@@ -220,6 +225,55 @@ impl<'de> DeserializeSeed<'de> for ScopeList<'_> {
         let Marked(text, marker) = self.0;
         let text = Typed(text).deserialize(reader)?;
         if is_scope_list(&text) { Ok(marker.mark(&text)) } else { Err(D::Error::custom(ScopeError::of(&text))) }
+    }
+}
+
+/// Scopes in a text or in a list.
+struct EitherScopes<'m>(&'m Marker);
+
+impl<'de> Visitor<'de> for EitherScopes<'_> {
+    type Value = Excerpt;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a string or an array of strings in \"scope\"")
+    }
+
+    fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Excerpt, E> {
+        if is_scope_list(text) { Ok(self.0.mark(text)) } else { Err(E::custom(ScopeError::of(text))) }
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Excerpt, A::Error> {
+        let mut joined = String::new();
+        while let Some(scope) = items.next_element_seed(Typed(Text("a scope in \"scope\"")))? {
+            // One with a space in it would become two.
+            if !is_scope(&scope) {
+                return Err(A::Error::custom(ScopeError::of(&scope)));
+            }
+            if !joined.is_empty() {
+                joined.push(' ');
+            }
+            joined.push_str(&scope);
+        }
+        Ok(self.0.mark(&joined))
+    }
+}
+
+/// Roles in a list or, with spaces between them, in a text.
+struct EitherRoles<'m>(&'m Marker);
+
+impl<'de> Visitor<'de> for EitherRoles<'_> {
+    type Value = Excerpts;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a string or an array of strings in \"roles\"")
+    }
+
+    fn visit_str<E>(self, text: &str) -> Result<Excerpts, E> {
+        Ok(text.split(' ').filter(|role| !role.is_empty()).map(|role| self.0.mark(role)).collect())
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, items: A) -> Result<Excerpts, A::Error> {
+        Texts("an array of strings in \"roles\"", self.0).visit_seq(items)
     }
 }
 

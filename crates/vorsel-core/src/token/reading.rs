@@ -30,6 +30,10 @@ pub struct Reading {
     /// Ours by theirs; empty if theirs are ours.
     role_names: BTreeMap<String, String>,
     scope_names: BTreeMap<String, String>,
+    /// Whether names that are not in the tables are left aside.
+    drops_others: bool,
+    /// Whether `scope` may be a list, and `roles` a text.
+    either: bool,
 }
 
 /// A place where no text or list can be.
@@ -44,6 +48,13 @@ pub struct ReadingError {
 const OTHERS: [&str; 6] = ["exp", "nbf", "iat", "auth_time", "session_at", "cnf"];
 
 impl Reading {
+    /// The role of whoever has one that was [dropped](Self::drop_others).
+    pub const OTHER_ROLE: &str = "(other)";
+
+    pub(super) const fn takes_either(&self) -> bool {
+        self.either
+    }
+
     /// The subject is in the claim behind these names.
     ///
     /// # Errors
@@ -76,14 +87,29 @@ impl Reading {
         Ok(Self { scopes: Some(place(names)?), ..self })
     }
 
-    /// What they call `theirs` is our role `ours`. Once one role is named so, roles that are not are left out.
+    /// `scope` may be a list as well, and `roles` a text with spaces between them.
+    #[must_use]
+    pub fn text_or_list(self) -> Self {
+        Self { either: true, ..self }
+    }
+
+    /// What they call `theirs` is our role `ours`. Once one role is named so, a token with one that is not is refused, unless
+    /// such roles are [dropped](Self::drop_others).
     #[must_use]
     pub fn role(mut self, theirs: impl Into<String>, ours: impl Into<String>) -> Self {
         self.role_names.insert(theirs.into(), ours.into());
         self
     }
 
-    /// What they call `theirs` is our scope `ours`. Once one scope is named so, scopes that are not are left out.
+    /// Leaves roles and scopes aside that are not named here, once others are. Whoever has such a role has [`OTHER_ROLE`](Self::OTHER_ROLE)
+    /// in its place, which no plan declares: under a `not` it counts as the role that is asked for, since nobody knows what it is.
+    #[must_use]
+    pub fn drop_others(self) -> Self {
+        Self { drops_others: true, ..self }
+    }
+
+    /// What they call `theirs` is our scope `ours`. Once one scope is named so, a token with one that is not is refused, unless
+    /// such scopes are [dropped](Self::drop_others).
     #[must_use]
     pub fn scope(mut self, theirs: impl Into<String>, ours: impl Into<String>) -> Self {
         self.scope_names.insert(theirs.into(), ours.into());
@@ -99,11 +125,13 @@ impl Reading {
             claims.client_id = self.text(claims, place)?;
         }
         if self.roles.is_some() || !self.role_names.is_empty() {
-            let roles = ours(claims, self.roles.as_deref(), "roles", &self.role_names)?;
+            let others = self.drops_others.then_some(Some(Self::OTHER_ROLE));
+            let roles = ours(claims, self.roles.as_deref(), "roles", &self.role_names, others)?;
             claims.roles = roles.map(|roles| roles.iter().map(|role| claims.page.add(role)).collect::<Excerpts>());
         }
         if self.scopes.is_some() || !self.scope_names.is_empty() {
-            let scopes = ours(claims, self.scopes.as_deref(), "scope", &self.scope_names)?;
+            let others = self.drops_others.then_some(None);
+            let scopes = ours(claims, self.scopes.as_deref(), "scope", &self.scope_names, others)?;
             if let Some(bad) = scopes.iter().flatten().find(|scope| !is_scope(scope)) {
                 let place = self.scopes.clone().unwrap_or_default();
                 return Err(wrong(&place, "scopes of visible ASCII", &quoted(bad)));
@@ -122,19 +150,36 @@ impl Reading {
     }
 }
 
-/// The names that are kept at `place`, or else in the claim `usual`, as ours.
+/// The names that are kept at `place`, or else in the claim `usual`, as ours. Those that are not in the table become what `others`
+/// says, if it says something.
 fn ours(
     claims: &Claims,
     place: Option<&[String]>,
     usual: &str,
     names: &BTreeMap<String, String>,
+    others: Option<Option<&str>>,
 ) -> Result<Option<Vec<String>>, Detail> {
     let theirs = match place {
         Some(place) => texts_in(claims, place)?,
         None => texts_in(claims, &[usual.to_owned()])?,
     };
-    let ours = |name: String| if names.is_empty() { Some(name) } else { names.get(&name).cloned() };
-    Ok(theirs.map(|theirs| theirs.into_iter().filter_map(ours).collect()))
+    if names.is_empty() {
+        return Ok(theirs);
+    }
+    let Some(theirs) = theirs else { return Ok(None) };
+    let mut ours: Vec<String> = Vec::with_capacity(theirs.len());
+    for name in theirs {
+        let known = match (names.get(&name), others) {
+            (Some(known), _) => Some(known.as_str()),
+            (None, Some(instead)) => instead,
+            (None, None) => {
+                let usual = [usual.to_owned()];
+                return Err(wrong(place.unwrap_or(&usual), "names that are known here", &quoted(&name)));
+            }
+        };
+        ours.extend(known.filter(|known| !ours.iter().any(|there| there == known)).map(str::to_owned));
+    }
+    Ok(Some(ours))
 }
 
 fn place(names: &[&str]) -> Result<Vec<String>, ReadingError> {
@@ -226,8 +271,32 @@ mod tests {
             ),
             (place(&["scope"]), usual, "a by c: s,t / s,t"),
             (Reading::default().role("r", "observer").role("q", "director"), usual, "a by c: observer / s,t"),
-            (Reading::default().role("q", "director"), usual, "a by c:  / s,t"),
-            (Reading::default().scope("t", "logs:read"), usual, "a by c: r / logs:read"),
+            (
+                Reading::default().role("q", "director"),
+                usual,
+                "expected names that are known here in \"roles\", but found \"r\"",
+            ),
+            (Reading::default().role("q", "director").drop_others(), usual, "a by c: (other) / s,t"),
+            (Reading::default().drop_others(), usual, "a by c: r / s,t"),
+            (
+                Reading::default().role("x", "director").role("y", "director").drop_others(),
+                r#"{"roles":["p","x","q","y"]}"#,
+                "- by -: (other),director / ",
+            ),
+            (
+                Reading::default().scope("t", "logs:read"),
+                usual,
+                "expected names that are known here in \"scope\", but found \"s\"",
+            ),
+            (Reading::default().scope("t", "logs:read").drop_others(), usual, "a by c: r / logs:read"),
+            (Reading::default().text_or_list(), r#"{"scope":["s","t"],"roles":"r  q"}"#, "- by -: r,q / s,t"),
+            (Reading::default().text_or_list(), usual, "a by c: r / s,t"),
+            (Reading::default().text_or_list(), r#"{"scope":[],"roles":""}"#, "- by -:  / "),
+            (
+                place(&["https://lab.skarnhill.test/roles"]).role("r", "operator"),
+                r#"{"https://lab.skarnhill.test/roles":["r"]}"#,
+                "- by -: operator / ",
+            ),
             (
                 Reading::default().scopes_in(&["scp"]).expect("a place"),
                 r#"{"scp":["s","t"],"scope":"u"}"#,

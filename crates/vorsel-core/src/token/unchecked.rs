@@ -1,8 +1,9 @@
 //! Reading a token that nobody has checked, for the desk.
 
+use serde::Deserialize;
 use serde_json::Value;
 
-use super::jws::Compact;
+use super::jws::{Compact, SIZE_LIMIT};
 use crate::encoding::json::{self, Object};
 use crate::finding::Detail;
 
@@ -22,6 +23,13 @@ use crate::finding::Detail;
 pub struct UncheckedToken {
     header: Object,
     claims: Option<Object>,
+}
+
+/// The one claim of interest.
+#[derive(Deserialize)]
+struct Named {
+    #[serde(default)]
+    iss: Option<String>,
 }
 
 /// The text is not a token that can be taken apart.
@@ -47,6 +55,14 @@ impl UncheckedToken {
         let header = json::object(&header)
             .map_err(|error| wrong(Detail::new("a header that is one strict JSON object", error.found())))?;
         Ok(Self { header, claims: json::object(&parts.payload).ok() })
+    }
+
+    /// The issuer that a token names, of which nobody knows yet whether it has made it: to choose whose keys to check it with. Nothing if
+    /// it can't be read, or is larger than tokens are.
+    #[must_use]
+    pub fn issuer_named(token: impl AsRef<[u8]>) -> Option<String> {
+        let parts = Compact::read(token.as_ref(), SIZE_LIMIT).ok()?;
+        serde_json::from_slice::<Named>(&parts.payload).ok()?.iss
     }
 
     /// The header as it was written.

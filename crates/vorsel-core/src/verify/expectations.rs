@@ -29,6 +29,8 @@ pub struct Expectations {
     pub(crate) required: Vec<String>,
     pub(crate) size_limit: usize,
     pub(crate) reading: Reading,
+    /// Whether access tokens may have no `typ`, or `JWT`.
+    pub(crate) untyped: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -63,6 +65,16 @@ impl Expectations {
     #[must_use]
     pub fn access(issuer: impl Into<String>, audience: impl Into<String>) -> Self {
         Self::of(Kind::Access, Some(issuer.into()), ExpectedAudience::OneOf(vec![audience.into()]))
+    }
+
+    /// Access tokens from an issuer that does not keep to RFC 9068: `typ` may be `JWT` or absent, and `client_id`, `iat` and `jti` may be
+    /// missing. A token with `nonce`, `at_hash` or `c_hash` says who has signed in at a client, and is no access token
+    /// ([RFC 8725 section 3.11](https://www.rfc-editor.org/rfc/rfc8725#section-3.11)). Take it for issuers alone that can do no better: any
+    /// other JWT of theirs for this audience passes.
+    #[must_use]
+    pub fn access_in_any_jwt(issuer: impl Into<String>, audience: impl Into<String>) -> Self {
+        let required = ["iss", "exp", "aud", "sub"].map(str::to_owned).into();
+        Self { untyped: true, required, ..Self::access(issuer, audience) }
     }
 
     /// Refresh tokens from `issuer`, which is their audience too.
@@ -106,6 +118,7 @@ impl Expectations {
             required: kind.required_claims().iter().map(|name| (*name).to_owned()).collect(),
             size_limit: Self::DEFAULT_SIZE_LIMIT,
             reading: Reading::default(),
+            untyped: false,
         }
     }
 

@@ -11,7 +11,7 @@ use super::expectations::{Expectations, ExpectedAudience};
 use crate::finding::{Check, Detail, Finding, quoted, quoted_list};
 use crate::key::{Algorithm, CandidateError, KeySet, VerifyingKey};
 use crate::time::{Timestamp, spoken};
-use crate::token::{Checked, Claims, Compact, Header, header_segment, payload, registered_bit};
+use crate::token::{Checked, Claims, Compact, Header, Kind, header_segment, payload, registered_bit};
 
 /// Checks tokens against the keys it trusts and the expectations it was given. Plain data: no IO, no clock.
 #[derive(Clone, Debug)]
@@ -197,6 +197,7 @@ impl<'a, A: Audit> Run<'a, A> {
         let Some(claims) = self.readable(Check::ClaimsForm, claims)? else { return ControlFlow::Continue(None) };
         self.audit
             .note(Check::ClaimsForm, true, || Detail::new("claims whose members have their types", "well formed"))?;
+        self.no_id_token(&claims)?;
         self.required(&claims)?;
         self.issuer(&claims)?;
         self.audience(&claims)?;
@@ -229,9 +230,12 @@ impl<'a, A: Audit> Run<'a, A> {
             Detail::new("no critical extension", if header.crit.is_empty() { "none".to_owned() } else { names })
         })?;
         let kind = self.verifier.expectations.kind;
-        self.audit.note(Check::Kind, kind.agrees_with(header.typ.as_deref()), || {
+        let (typ, untyped) = (header.typ.as_deref(), self.verifier.expectations.untyped);
+        let held = kind.agrees_with(typ) || untyped && Kind::Plain.agrees_with(typ);
+        self.audit.note(Check::Kind, held, || {
+            let or_none = if untyped { ", \"JWT\" or none" } else { "" };
             Detail::new(
-                format!("typ {:?} ({kind})", kind.typ()),
+                format!("typ {:?}{or_none} ({kind})", kind.typ()),
                 header.typ.as_deref().map_or("no typ".to_owned(), quoted),
             )
         })
@@ -279,6 +283,20 @@ impl<'a, A: Audit> Run<'a, A> {
             Detail::new(format!("a signature of the key with {}", header.alg), found)
         })?;
         ControlFlow::Continue(signer.map(VerifyingKey::shared_key_id))
+    }
+
+    /// Where `typ` does not tell, what only tokens have that are made for a client does
+    /// ([OpenID Connect Core section 2](https://openid.net/specs/openid-connect-core-1_0.html#IDToken)).
+    fn no_id_token(&mut self, claims: &Claims) -> ControlFlow<()> {
+        if !self.verifier.expectations.untyped {
+            return ControlFlow::Continue(());
+        }
+        let found = ["nonce", "at_hash", "c_hash"].into_iter().find(|name| claims.own(name).is_some());
+        let Some(found) = found else { return ControlFlow::Continue(()) };
+        self.audit.note(Check::Kind, false, || {
+            let what = "an access token, without nonce, at_hash and c_hash";
+            Detail::new(what, format!("{found}, as a token has that is made for a client"))
+        })
     }
 
     fn required(&mut self, claims: &Claims) -> ControlFlow<()> {

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use tokio::time::{Instant, sleep};
-use vorsel_core::{KeyState, Revocation, Revoked, Timestamp};
+use vorsel_core::{KeyState, Lifetime, Revocation, Revoked, Timestamp, at_issuer};
 
 use super::AccessTokens;
 use crate::audit;
@@ -106,6 +106,21 @@ impl AccessTokens {
         let now = self.now();
         let up_to = self.past(up_to).ok_or(RevokeError::Future { found: up_to, now })?;
         Ok(self.tell(which.up_to(up_to), self.remembered_until(now)).await?)
+    }
+
+    /// Revokes what another issuer has issued up to now: to one of its people, in one of its sessions, or to anybody. Its tokens live for
+    /// `lifetime` at most. [`revoke`](Self::revoke) and the ends of sessions say nothing of them, but for `ToAnybody`.
+    ///
+    /// # Errors
+    /// If the store fails.
+    pub async fn revoke_of(&self, issuer: &str, which: Issued<'_>, lifetime: Lifetime) -> Result<(), RevokeError> {
+        let now = self.now();
+        let what = match which {
+            Issued::To(subject) => Revoked::IssuedTo { subject: at_issuer(issuer, subject), up_to: now },
+            Issued::InSession(session) => Revoked::IssuedInSession { session: at_issuer(issuer, session), up_to: now },
+            Issued::ToAnybody => Revoked::IssuedTo { subject: at_issuer(issuer, ""), up_to: now },
+        };
+        Ok(self.tell(what, now.after(lifetime.as_duration()).after(MARGIN)).await?)
     }
 
     /// Revokes the token with this `jti`.

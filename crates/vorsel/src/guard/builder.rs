@@ -16,7 +16,7 @@ use super::credentials::{ApiKeyHeader, CookieSource, Origin, Sources, TicketSour
 use super::decide::{Guard, Inner, LookUp};
 use super::predicate::{Answered, PredicateAnswer, PredicateRequest, Predicates};
 use super::revocation::{REVOCATIONS_CURRENT, RevocationGate, WhenSilent};
-use crate::checker::{Checker, IntoChecker};
+use crate::checker::{Checkers, IntoChecker};
 use crate::clock::{Clock, SystemClock};
 use crate::meters::Decisions;
 use crate::revocations::LiveRevocations;
@@ -41,7 +41,7 @@ use crate::tickets::Tickets;
 /// ```
 #[must_use]
 pub struct GuardBuilder<C> {
-    checker: Checker<C>,
+    checkers: Checkers<C>,
     plan: AccessPlan,
     sources: Sources,
     keys: Option<Arc<dyn LookUp<C>>>,
@@ -91,7 +91,7 @@ impl<C> Guard<C> {
     /// A guard that knows other credentials too, or predicates of the app's own.
     pub fn builder(checker: impl IntoChecker<C>, plan: AccessPlan) -> GuardBuilder<C> {
         GuardBuilder {
-            checker: checker.into_checker(),
+            checkers: Checkers::of(checker.into_checker()),
             plan,
             sources: Sources::new(),
             keys: None,
@@ -176,6 +176,18 @@ impl<C> GuardBuilder<C> {
         self
     }
 
+    /// Takes the tokens of another issuer as well, by a checker with its keys and expectations of its own: a `RemoteIssuer`, or one
+    /// with keys that the app knows. A token goes to the issuer that it names and to no other.
+    ///
+    /// The people of another issuer are its own: `sub` means nobody in rules and `issuer …` tells them apart, roles and scopes are what
+    /// its [reading](vorsel_core::Reading) makes of its own, and what is revoked of our people says nothing of them.
+    pub fn also(mut self, checker: impl IntoChecker<C>) -> Self {
+        if let Err(problem) = self.checkers.add(checker.into_checker()) {
+            self.problems.push(problem);
+        }
+        self
+    }
+
     /// Registers a predicate of the app's own, for rules that say `predicate` and its name. It is asked only where a rule hangs
     /// on it. Whoever it answers no is refused, or finds nothing there if it answers [`Answered::hidden`]; if it cannot answer,
     /// the client is told to try again (503).
@@ -255,7 +267,7 @@ impl<C> GuardBuilder<C> {
             tracing::warn!(target: "vorsel::guard", "access plan: {warning}");
         }
         let Self {
-            checker,
+            checkers,
             plan,
             sources,
             keys,
@@ -267,9 +279,9 @@ impl<C> GuardBuilder<C> {
             resource_metadata,
             ..
         } = self;
-        let (realm, issuer) = (checker.realm(), checker.issuer());
+        let (realm, issuer) = (checkers.own().realm(), checkers.own().issuer());
         Ok(Guard::of(Inner {
-            checker,
+            checkers,
             issuer,
             decisions: Decisions::of(&plan),
             plan,

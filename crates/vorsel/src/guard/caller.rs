@@ -73,6 +73,11 @@ impl<C> Caller<C> {
         facts
     }
 
+    /// The issuer of a token that is not of our own.
+    pub(super) fn other_issuer(&self) -> Option<&str> {
+        self.token_claims().issuer().filter(|_| !self.own_issuer)
+    }
+
     pub(super) fn checked(&self) -> &Checked<C> {
         &self.checked
     }

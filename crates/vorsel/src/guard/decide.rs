@@ -30,7 +30,7 @@ use super::request::{RequestHead, has};
 use super::revocation::RevocationGate;
 #[cfg(feature = "axum")]
 use super::routes::RouterMap;
-use crate::checker::Checker;
+use crate::checker::{Checkers, Looking, NotChecked};
 use crate::clock::Clock;
 use crate::meters::Decisions;
 use crate::tickets::{NotTaken, Tickets};
@@ -61,7 +61,7 @@ pub struct Guard<C = NoOwn> {
 }
 
 pub(super) struct Inner<C> {
-    pub(super) checker: Checker<C>,
+    pub(super) checkers: Checkers<C>,
     /// The issuer whose subjects are our own people.
     pub(super) issuer: Option<Arc<str>>,
     pub(super) plan: AccessPlan,
@@ -199,9 +199,12 @@ impl<C> Guard<C> {
         loop {
             let now = self.now();
             let expires = caller.token_claims().expires_at().is_some();
-            let stands = if expires { self.inner.checker.stands(caller.checked(), now) } else { Ok(()) };
+            let stands = if expires { self.inner.checkers.stands(caller.checked(), now) } else { Ok(()) };
             let gate = self.inner.revocations.as_ref().filter(|_| expires);
-            let stands = stands.and_then(|()| gate.map_or(Ok(()), |gate| gate.view.check(caller.checked(), now)));
+            let stands = stands.and_then(|()| {
+                let of = self.inner.other_issuer(caller);
+                gate.map_or(Ok(()), |gate| gate.stands(of, caller.checked(), now))
+            });
             if let Err(finding) = stands {
                 return finding;
             }
@@ -238,12 +241,21 @@ struct Identified<C> {
 enum LookedUp {
     ApiKey(ApiKeyHash),
     Ticket(String),
+    /// The key of a token that is looked for.
+    Key(Credential, Vec<u8>, Looking),
 }
 
 /// Why the caller of a request is not accepted, and who it would be where a token was accepted before.
 struct NotAccepted<C> {
     refusal: Refusal,
     who: Option<Caller<C>>,
+}
+
+/// Why it is not known who a token is of.
+enum NotKnown<C> {
+    Refused(NotAccepted<C>),
+    /// Its key is being looked for.
+    Yet(Looking),
 }
 
 impl<C> From<Refusal> for NotAccepted<C> {
@@ -257,6 +269,13 @@ impl<C> From<Refusal> for NotAccepted<C> {
 struct Answers {
     holds: Vec<(String, bool)>,
     is_hidden: bool,
+}
+
+impl<C> Inner<C> {
+    /// The issuer whose names a token has, if it is not ours; where any issuer will do, nobody can tell.
+    fn other_issuer<'c>(&self, caller: &'c Caller<C>) -> Option<&'c str> {
+        self.issuer.as_ref().and_then(|_| caller.other_issuer())
+    }
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
@@ -307,9 +326,13 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         let (mut caller, mut lookups) = (None, Vec::new());
         for (source, shown) in self.sources.find(request)? {
             match shown {
-                Shown::Token(token, proven) => {
-                    caller = Some(joined(caller, source.kind(), self.caller(source, token, proven, now)?)?);
-                }
+                Shown::Token(token, proven) => match self.caller(source, token, proven, now) {
+                    Ok(found) => caller = Some(joined(caller, source.kind(), found)?),
+                    Err(NotKnown::Yet(looking)) => {
+                        lookups.push(LookedUp::Key(source.kind(), token.to_owned(), looking));
+                    }
+                    Err(NotKnown::Refused(not)) => return Err(not),
+                },
                 Shown::ApiKey(key) => lookups.push(LookedUp::ApiKey(ApiKeyHash::of(key))),
                 Shown::Ticket(ticket) => lookups.push(LookedUp::Ticket(ticket.to_owned())),
             }
@@ -323,10 +346,24 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         token: &[u8],
         proven: Proven<'_>,
         now: Timestamp,
-    ) -> Result<Caller<C>, NotAccepted<C>> {
-        let checked = self.checker.check_proven(token, proven, now);
-        let checked = checked.map_err(|finding| source.explain(token, finding))?;
-        self.admitted(checked, source.kind(), now)
+    ) -> Result<Caller<C>, NotKnown<C>> {
+        match self.checkers.check(token, proven, now) {
+            Ok(checked) => self.admitted(checked, source.kind(), now).map_err(NotKnown::Refused),
+            // A proof is not kept for later.
+            Err(NotChecked { looking: Some(looking), .. }) if matches!(proven, Proven::Nothing) => {
+                Err(NotKnown::Yet(looking))
+            }
+            Err(not) => {
+                let finding = |finding| source.explain(token, finding);
+                Err(NotKnown::Refused(not_checked(not, finding).into()))
+            }
+        }
+    }
+
+    /// A token whose key was looked for meanwhile.
+    fn caller_again(&self, kind: Credential, token: &[u8], now: Timestamp) -> Result<Caller<C>, NotAccepted<C>> {
+        let checked = self.checkers.check(token, Proven::Nothing, now);
+        self.admitted(checked.map_err(|not| not_checked(not, Refusal::BadToken))?, kind, now)
     }
 
     /// The caller of a token that was accepted, if it was not revoked.
@@ -336,10 +373,11 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         kind: Credential,
         now: Timestamp,
     ) -> Result<Caller<C>, NotAccepted<C>> {
-        let admitted = self.revocations.as_ref().map_or(Ok(()), |gate| gate.admits(&checked, now));
         let issuer = checked.claims().issuer();
         let is_own = issuer.is_some() && issuer == self.issuer.as_deref();
         let caller = Caller::new(checked, is_own, kind);
+        let admitted = self.revocations.as_ref();
+        let admitted = admitted.map_or(Ok(()), |gate| gate.admits(self.other_issuer(&caller), caller.checked(), now));
         match admitted {
             Ok(()) => Ok(caller),
             Err(refusal) => Err(NotAccepted { refusal, who: Some(caller) }),
@@ -403,7 +441,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         now: Timestamp,
     ) -> Admitted<C> {
         let who = caller.as_ref().map(|(_, caller)| caller.clone());
-        let caller = match self.looked_up(caller, &lookups, RequestHead::path(&parts), now).await {
+        let caller = match self.looked_up(caller, lookups, RequestHead::path(&parts), now).await {
             Ok(caller) => Ok(caller.map(|(_, caller)| caller)),
             Err(not) => Err(NotAccepted { who: not.who.or(who), ..not }),
         };
@@ -418,14 +456,18 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     async fn looked_up(
         &self,
         mut caller: Option<(Credential, Caller<C>)>,
-        lookups: &[LookedUp],
+        lookups: Vec<LookedUp>,
         path: &str,
         now: Timestamp,
     ) -> Result<Option<(Credential, Caller<C>)>, NotAccepted<C>> {
         for shown in lookups {
             let (kind, found) = match shown {
-                LookedUp::ApiKey(hash) => (Credential::ApiKey, self.owner(hash).await?),
-                LookedUp::Ticket(ticket) => (Credential::Ticket, self.holder(ticket, path, now).await?),
+                LookedUp::ApiKey(hash) => (Credential::ApiKey, self.owner(&hash).await?),
+                LookedUp::Ticket(ticket) => (Credential::Ticket, self.holder(&ticket, path, now).await?),
+                LookedUp::Key(kind, token, looking) => {
+                    looking.await;
+                    (kind, self.caller_again(kind, &token, now)?)
+                }
             };
             caller = Some(joined(caller, kind, found)?);
         }
@@ -448,8 +490,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         let tickets = self.tickets.as_ref().ok_or_else(bad)?;
         let offset = self.revocations.as_ref().map(|gate| gate.view.clock_offset()).unwrap_or_default();
         let opened = tickets.opened(ticket, path, offset.there(now)).await.map_err(not_taken)?;
-        let checked = self.checker.check_proven(opened.token().as_bytes(), Proven::Nothing, now);
-        let caller = self.admitted(checked.map_err(Refusal::BadToken)?, Credential::Ticket, now)?;
+        let caller = self.caller_again(Credential::Ticket, opened.token().as_bytes(), now)?;
         match tickets.used(&opened).await {
             Ok(()) => Ok(caller),
             Err(not) => Err(NotAccepted { refusal: not_taken(not), who: Some(caller) }),
@@ -504,6 +545,13 @@ fn joined<C>(
     }
 }
 
+fn not_checked(not: NotChecked, explain: impl FnOnce(Box<Finding>) -> Refusal) -> Refusal {
+    match not.unanswered {
+        Some(reason) => Refusal::Unanswered { what: "the keys of the token's issuer".to_owned(), reason },
+        None => explain(not.finding),
+    }
+}
+
 fn unanswered(what: &str, error: &(dyn std::error::Error + Send + Sync + 'static)) -> Refusal {
     Refusal::Unanswered { what: what.to_owned(), reason: with_causes(error) }
 }
@@ -516,9 +564,9 @@ impl<C> Clone for Guard<C> {
 
 impl<C> fmt::Debug for Guard<C> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Inner { checker, plan, sources, .. } = &*self.inner;
+        let Inner { checkers, plan, sources, .. } = &*self.inner;
         f.debug_struct("Guard")
-            .field("checker", checker)
+            .field("checkers", checkers)
             .field("plan", plan)
             .field("sources", sources)
             .finish_non_exhaustive()

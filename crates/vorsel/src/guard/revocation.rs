@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use vorsel_core::{Checked, Refusal, Timestamp};
+use vorsel_core::{Checked, Finding, Refusal, Timestamp};
 
 use super::predicate::PredicateAnswer;
 use crate::revocations::LiveRevocations;
@@ -28,9 +28,27 @@ pub(super) struct RevocationGate {
 }
 
 impl RevocationGate {
-    /// Whether a token that was accepted stands.
-    pub(super) fn admits<C>(&self, token: &Checked<C>, now: Timestamp) -> Result<(), Refusal> {
-        self.view.check(token, now).map_err(Refusal::BadToken)?;
+    /// Whether a token that was accepted was not revoked, by its own issuer's names if it is another one's.
+    pub(super) fn stands<C>(
+        &self,
+        other_issuer: Option<&str>,
+        token: &Checked<C>,
+        now: Timestamp,
+    ) -> Result<(), Box<Finding>> {
+        match other_issuer {
+            None => self.view.check(token, now),
+            Some(issuer) => self.view.known().check_of(issuer, token, now),
+        }
+    }
+
+    /// The same, where what may have been missed counts.
+    pub(super) fn admits<C>(
+        &self,
+        other_issuer: Option<&str>,
+        token: &Checked<C>,
+        now: Timestamp,
+    ) -> Result<(), Refusal> {
+        self.stands(other_issuer, token, now).map_err(Refusal::BadToken)?;
         let too_long = if self.when_silent == WhenSilent::Refuse { self.silence() } else { None };
         too_long.map_or(Ok(()), |reason| {
             Err(Refusal::Unanswered { what: "whether the token was revoked".to_owned(), reason })

@@ -1,0 +1,115 @@
+//! Setting up an issuer that is followed.
+
+use std::error::Error;
+use std::time::Duration;
+
+use vorsel_core::{Algorithm, Expectations, KeySet, Reading, SkewError};
+
+use super::fetch::{FetchError, address, client};
+use super::follow::Followed;
+use super::issuer::RemoteIssuer;
+use super::limits::RemoteLimits;
+use crate::keys::LiveKeySet;
+
+/// Why an issuer can't be followed.
+#[derive(thiserror::Error)]
+#[non_exhaustive]
+pub enum RemoteIssuerError {
+    /// An address can't be used.
+    #[error(transparent)]
+    Address(#[from] FetchError),
+    /// No client could be set up.
+    #[error("nothing can be fetched here")]
+    Client(#[source] Box<dyn Error + Send + Sync>),
+    /// A time or a size is none.
+    #[error("expected limits above nothing, the least time no longer than the longest, but found {found:?}")]
+    Limits {
+        /// What was there.
+        found: RemoteLimits,
+    },
+}
+
+vorsel_core::readable_debug!(RemoteIssuerError);
+
+/// Sets up a [`RemoteIssuer`].
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct RemoteIssuerBuilder {
+    issuer: String,
+    expectations: Expectations,
+    limits: RemoteLimits,
+    keys_at: Option<String>,
+}
+
+impl RemoteIssuer {
+    /// An issuer by its URL, exactly as its tokens and its metadata write it, whose access tokens are taken for `audience`.
+    pub fn builder(issuer: impl Into<String>, audience: impl Into<String>) -> RemoteIssuerBuilder {
+        let issuer = issuer.into();
+        let expectations = Expectations::access(&issuer, audience);
+        RemoteIssuerBuilder { issuer, expectations, limits: RemoteLimits::default(), keys_at: None }
+    }
+}
+
+impl RemoteIssuerBuilder {
+    /// Other expectations than access tokens of RFC 9068 for the audience: [`Expectations::access_in_any_jwt`] for an issuer that can do
+    /// no better. The issuer is this one, whatever they say.
+    pub fn expectations(mut self, expectations: Expectations) -> Self {
+        self.expectations = expectations.issuer(&self.issuer);
+        self
+    }
+
+    /// Where its tokens keep subject, client, roles and scopes, and how its names become ours.
+    pub fn reading(mut self, reading: Reading) -> Self {
+        self.expectations = self.expectations.reading(reading);
+        self
+    }
+
+    /// Allows only these algorithms, where its keys would allow more.
+    pub fn algorithms(mut self, algorithms: impl IntoIterator<Item = Algorithm>) -> Self {
+        self.expectations = self.expectations.algorithms(algorithms);
+        self
+    }
+
+    /// How far its clock may be from ours.
+    ///
+    /// # Errors
+    /// If it is more than [`Expectations::LARGEST_SKEW`].
+    pub fn skew(mut self, skew: Duration) -> Result<Self, SkewError> {
+        self.expectations = self.expectations.skew(skew)?;
+        Ok(self)
+    }
+
+    /// Its keys are there, for an issuer without metadata.
+    pub fn keys_at(mut self, address: impl Into<String>) -> Self {
+        self.keys_at = Some(address.into());
+        self
+    }
+
+    /// Other limits.
+    pub const fn limits(mut self, limits: RemoteLimits) -> Self {
+        self.limits = limits;
+        self
+    }
+
+    /// Follows it on the current tokio runtime, for as long as somebody has what this returns. This does not wait for the issuer;
+    /// [`RemoteIssuer::ready_within`] does.
+    ///
+    /// # Errors
+    /// If the issuer or the address of its keys is not https (or on this machine), or the limits make no sense.
+    ///
+    /// # Panics
+    /// Outside of a tokio runtime.
+    pub fn follow(self) -> Result<RemoteIssuer, RemoteIssuerError> {
+        let Self { issuer, expectations, limits, keys_at } = self;
+        let spans = [limits.within, limits.least_kept, limits.through_outage, limits.between_unknown];
+        let is_right = spans.iter().all(|span| !span.is_zero()) && limits.largest > 0;
+        if !is_right || limits.longest_kept < limits.least_kept {
+            return Err(RemoteIssuerError::Limits { found: limits });
+        }
+        address(&issuer)?;
+        let keys_at = keys_at.as_deref().map(address).transpose()?;
+        let client = client(limits.within).map_err(|error| RemoteIssuerError::Client(error.into()))?;
+        let keys = LiveKeySet::new(KeySet::default());
+        Ok(RemoteIssuer::following(Followed::new(issuer, keys_at, client, limits, keys), expectations))
+    }
+}

@@ -1,0 +1,14 @@
+//! Other issuers, whose tokens are accepted: what they publish is fetched, kept, and followed.
+
+mod builder;
+mod fetch;
+mod follow;
+mod issuer;
+mod limits;
+mod metadata;
+
+pub use builder::{RemoteIssuerBuilder, RemoteIssuerError};
+pub use fetch::FetchError;
+pub use follow::RemoteFigures;
+pub use issuer::RemoteIssuer;
+pub use limits::RemoteLimits;
