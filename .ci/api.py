@@ -35,6 +35,7 @@ FOREIGN = {
         "serde_json": "claims of a test caller, of any shape",
         "tower_layer": "layers of the app, and the partial guard is one",
         "tower_service": "the guard is a service",
+        "reqwest": "the client's side sends its requests (feature client)",
         "axum": "routes and extractors",
         "tokio": "what a listener's connections are read and written through",
         "axum_core": "extractors",

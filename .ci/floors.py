@@ -21,9 +21,9 @@ FLOORS = {
         {"answer"},
     ],
     "vorsel": [
-        {"audit", "meters", "live", "clock", "random", "plan_file", "under_way", "waiting"},
+        {"audit", "outgoing", "meters", "live", "clock", "random", "plan_file", "under_way", "waiting"},
         {"store", "clients", "throttle", "password"},
-        {"keys", "tickets"},
+        {"keys", "tickets", "keeper"},
         {"checker", "revocations", "admission"},
         {"access", "remote"},
         {"sessions", "guard"},

@@ -41,9 +41,13 @@ mod clock;
 #[cfg(feature = "axum")]
 pub mod endpoints;
 mod guard;
+#[cfg(feature = "client")]
+mod keeper;
 mod keys;
 mod live;
 mod meters;
+#[cfg(any(feature = "client", feature = "remote"))]
+mod outgoing;
 #[cfg(feature = "password")]
 mod password;
 mod plan_file;
@@ -76,6 +80,11 @@ pub use guard::{
 };
 #[cfg(feature = "axum")]
 pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, RoutesError};
+#[cfg(feature = "client")]
+pub use keeper::{
+    KeeperError, KeeperLayer, Keeping, KeptTokens, RepeatBody, SendError, TokenFile, TokenKeeper, TokenKeeperBuilder,
+    TokenPlace,
+};
 pub use keys::{IssuerKeys, KeyFileError, KeyStepError, KeyStoreError, LiveKeySet, LiveKeyring};
 #[cfg(feature = "password")]
 pub use password::{PasswordCheckError, PasswordHashError, PasswordLimits, PasswordVerdict, Passwords, hash_password};
@@ -105,6 +114,9 @@ mod pages {
     struct Credentials;
     #[doc = include_str!("../../../docs/endpoints.md")]
     struct Endpoints;
+    #[cfg(feature = "client")]
+    #[doc = include_str!("../../../docs/keeping-tokens.md")]
+    struct KeepingTokens;
     #[doc = include_str!("../../../docs/operating.md")]
     struct Operating;
     #[cfg(feature = "remote")]

@@ -1,0 +1,103 @@
+//! Setting up a keeper.
+
+use std::fmt;
+use std::sync::Arc;
+use std::time::Duration;
+
+use reqwest::redirect::Policy;
+use zeroize::Zeroizing;
+
+use super::ask::Endpoint;
+use super::error::KeeperError;
+use super::flight::{Inner, State, TokenKeeper};
+use super::kept::TokenPlace;
+use crate::clock::{Clock, SystemClock};
+use crate::outgoing;
+
+/// Sets up a [`TokenKeeper`].
+#[must_use]
+pub struct TokenKeeperBuilder {
+    url: String,
+    client_id: String,
+    secret: Option<Zeroizing<String>>,
+    scopes: Option<Option<String>>,
+    place: Option<Arc<dyn TokenPlace>>,
+    within: Duration,
+    clock: Arc<dyn Clock>,
+}
+
+impl TokenKeeper {
+    /// A keeper for this client, which asks this token endpoint. It begins with no tokens, or with those of its
+    /// [place](TokenKeeperBuilder::place).
+    pub fn builder(token_endpoint: impl Into<String>, client_id: impl Into<String>) -> TokenKeeperBuilder {
+        TokenKeeperBuilder {
+            url: token_endpoint.into(),
+            client_id: client_id.into(),
+            secret: None,
+            scopes: None,
+            place: None,
+            within: Duration::from_secs(10),
+            clock: Arc::new(SystemClock),
+        }
+    }
+}
+
+impl TokenKeeperBuilder {
+    /// The client's secret, for one that is not public.
+    pub fn secret(mut self, secret: impl Into<String>) -> Self {
+        self.secret = Some(Zeroizing::new(secret.into()));
+        self
+    }
+
+    /// The client acts for itself (`client_credentials`), with these scopes, or with all that it may have if there are none.
+    pub fn for_itself(mut self, scopes: &str) -> Self {
+        self.scopes = Some((!scopes.is_empty()).then(|| scopes.to_owned()));
+        self
+    }
+
+    /// Keeps the tokens there; in memory alone if nothing is said.
+    pub fn place(mut self, place: impl TokenPlace + 'static) -> Self {
+        self.place = Some(Arc::new(place));
+        self
+    }
+
+    /// How long the issuer may take to answer; 10 s if nothing is said.
+    pub const fn within(mut self, longest: Duration) -> Self {
+        self.within = longest;
+        self
+    }
+
+    /// Another clock than the machine's, for tests.
+    pub fn clock(mut self, clock: Arc<dyn Clock>) -> Self {
+        self.clock = clock;
+        self
+    }
+
+    /// The keeper.
+    ///
+    /// # Errors
+    /// If the endpoint is not https (or on this machine), or a client that acts for itself has no secret.
+    pub fn build(self) -> Result<TokenKeeper, KeeperError> {
+        let Self { url, client_id, secret, scopes, place, within, clock } = self;
+        let refused = |description: String| KeeperError::Refused {
+            code: "invalid_request".to_owned(),
+            description: Some(description),
+        };
+        let is_machine = scopes.is_some();
+        if is_machine && secret.is_none() {
+            return Err(refused("expected a secret of a client that acts for itself, but found none".to_owned()));
+        }
+        let url = outgoing::address(&url)
+            .ok_or_else(|| refused(format!("expected an https address, or one on this machine, but found {url:?}")))?;
+        let http = reqwest::Client::builder().timeout(within).redirect(Policy::none()).no_proxy().build();
+        let http = http.map_err(|error| refused(format!("nothing can be sent here: {error}")))?;
+        let endpoint = Endpoint { url, client_id, secret, scopes: scopes.flatten() };
+        Ok(TokenKeeper::of(Inner { endpoint, is_machine, http, place, clock, state: State::default().into() }))
+    }
+}
+
+impl fmt::Debug for TokenKeeperBuilder {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("TokenKeeperBuilder").field("client_id", &self.client_id).finish_non_exhaustive()
+    }
+}
