@@ -25,7 +25,7 @@ FLOORS = {
         {"store", "clients", "throttle", "password"},
         {"keys", "tickets", "keeper"},
         {"checker", "revocations", "admission"},
-        {"access", "remote"},
+        {"access", "remote", "introspection"},
         {"sessions", "guard"},
         {"endpoints", "testing", "settings"},
     ],

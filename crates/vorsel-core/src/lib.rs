@@ -46,6 +46,6 @@ pub use spelling::did_you_mean;
 pub use time::{ClockOffset, DurationError, Lifetime, LifetimeError, Timestamp, read_duration, spoken};
 pub use token::{
     AccessDraft, Checked, Claims, DraftByClient, DraftForAudience, DraftOfSubject, IssueError, Issuer, Kind, NoOwn,
-    Prepared, Reading, ReadingError, ScopeError, Scopes, UncheckedError, UncheckedToken,
+    Prepared, Reading, ReadingError, ScopeError, Scopes, UncheckedError, UncheckedToken, client_assertion,
 };
-pub use verify::{Expectations, Findings, Proven, SkewError, Verifier, VouchError, Vouched};
+pub use verify::{Expectations, Findings, IntrospectedError, Proven, SkewError, Verifier, VouchError, Vouched};

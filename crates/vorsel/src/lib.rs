@@ -41,6 +41,8 @@ mod clock;
 #[cfg(feature = "axum")]
 pub mod endpoints;
 mod guard;
+#[cfg(feature = "remote")]
+mod introspection;
 #[cfg(feature = "client")]
 mod keeper;
 mod keys;
@@ -80,6 +82,8 @@ pub use guard::{
 };
 #[cfg(feature = "axum")]
 pub use guard::{GuardedApp, GuardedAppFuture, NoCaller, PartialGuard, Routes, RoutesError};
+#[cfg(feature = "remote")]
+pub use introspection::{Introspection, IntrospectionBuilder, IntrospectionError, IntrospectionLimits};
 #[cfg(feature = "client")]
 pub use keeper::{
     KeeperError, KeeperLayer, Keeping, KeptTokens, RepeatBody, SendError, TokenFile, TokenKeeper, TokenKeeperBuilder,
@@ -110,6 +114,9 @@ mod pages {
     struct Readme;
     #[doc = include_str!("../../../docs/access.md")]
     struct Access;
+    #[cfg(feature = "remote")]
+    #[doc = include_str!("../../../docs/asking-or-checking.md")]
+    struct AskingOrChecking;
     #[doc = include_str!("../../../docs/credentials.md")]
     struct Credentials;
     #[doc = include_str!("../../../docs/endpoints.md")]

@@ -1,5 +1,6 @@
 //! A token and its parts: taken apart, its claims read, and put together.
 
+mod assertion;
 mod claims;
 mod issuer;
 mod jws;
@@ -11,6 +12,7 @@ mod reading;
 mod scope;
 mod unchecked;
 
+pub use assertion::client_assertion;
 pub use claims::{Checked, Claims, NoOwn};
 pub use issuer::{AccessDraft, DraftByClient, DraftForAudience, DraftOfSubject, IssueError, Issuer, Prepared};
 pub use kind::Kind;

@@ -2,9 +2,11 @@
 
 mod audit;
 mod expectations;
+mod introspected;
 mod verifier;
 mod vouched;
 
 pub use expectations::{Expectations, SkewError};
+pub use introspected::IntrospectedError;
 pub use verifier::{Findings, Proven, Verifier};
 pub use vouched::{VouchError, Vouched};

@@ -11,7 +11,7 @@ use super::expectations::{Expectations, ExpectedAudience};
 use crate::finding::{Check, Detail, Finding, quoted, quoted_list};
 use crate::key::{Algorithm, CandidateError, KeySet, VerifyingKey};
 use crate::time::{Timestamp, spoken};
-use crate::token::{Checked, Claims, Compact, Header, Kind, header_segment, payload, registered_bit};
+use crate::token::{Checked, Claims, Compact, Header, Kind, Reading, header_segment, payload, registered_bit};
 
 /// Checks tokens against the keys it trusts and the expectations it was given. Plain data: no IO, no clock.
 #[derive(Clone, Debug)]
@@ -172,7 +172,7 @@ fn no_finding() -> Box<Finding> {
 }
 
 /// One token on its way through the checks.
-struct Run<'a, A> {
+pub(super) struct Run<'a, A> {
     verifier: &'a Verifier,
     proven: Proven<'a>,
     now: Timestamp,
@@ -180,6 +180,11 @@ struct Run<'a, A> {
 }
 
 impl<'a, A: Audit> Run<'a, A> {
+    /// Of whoever has proven nothing.
+    pub(super) const fn of(verifier: &'a Verifier, now: Timestamp, audit: &'a mut A) -> Self {
+        Self { verifier, proven: Proven::Nothing, now, audit }
+    }
+
     fn token<C: DeserializeOwned>(mut self, token: &[u8]) -> ControlFlow<(), Option<Checked<C>>> {
         let limit = self.verifier.expectations.size_limit;
         let Some(parts) = self.readable(Check::TokenForm, Compact::read(token, limit))? else {
@@ -197,6 +202,15 @@ impl<'a, A: Audit> Run<'a, A> {
         let Some(claims) = self.readable(Check::ClaimsForm, claims)? else { return ControlFlow::Continue(None) };
         self.audit
             .note(Check::ClaimsForm, true, || Detail::new("claims whose members have their types", "well formed"))?;
+        self.claims(claims, key_id)
+    }
+
+    /// What is required of claims, whoever has vouched for them.
+    pub(super) fn claims<C: DeserializeOwned>(
+        mut self,
+        claims: Claims,
+        key_id: Option<Arc<str>>,
+    ) -> ControlFlow<(), Option<Checked<C>>> {
         self.no_id_token(&claims)?;
         self.required(&claims)?;
         self.issuer(&claims)?;
@@ -205,6 +219,14 @@ impl<'a, A: Audit> Run<'a, A> {
         self.confirmation(&claims)?;
         let own = self.own::<C>(&claims)?;
         ControlFlow::Continue(own.map(|own| Checked::new(claims, own, key_id)))
+    }
+
+    pub(super) fn note(&mut self, check: Check, held: bool, detail: impl FnOnce() -> Detail) -> ControlFlow<()> {
+        self.audit.note(check, held, detail)
+    }
+
+    pub(super) const fn reading(&self) -> &'a Reading {
+        &self.verifier.expectations.reading
     }
 
     fn usual_header(&self, segment: &[u8]) -> Option<Header<'a>> {

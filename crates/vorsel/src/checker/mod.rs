@@ -7,6 +7,6 @@ mod source;
 
 pub use one::{Checker, IntoChecker};
 pub(crate) use several::{Checkers, NotChecked};
+pub(crate) use source::{Asked, Looking, NoAnswer};
 #[cfg(feature = "remote")]
-pub(crate) use source::KeySource;
-pub(crate) use source::Looking;
+pub(crate) use source::{Asks, KeySource};

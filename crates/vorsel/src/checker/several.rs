@@ -8,13 +8,15 @@ use serde::de::DeserializeOwned;
 use vorsel_core::{Check, Checked, Finding, Proven, Timestamp, UncheckedToken};
 
 use super::one::Checker;
-use super::source::Looking;
+use super::source::{Asked, Asks, Looking};
 
 /// The issuer that the app expects, and others beside it.
 pub(crate) struct Checkers<C> {
     own: Checker<C>,
     others: Vec<(Arc<str>, Checker<C>)>,
     hints: Hints,
+    /// Issuers that are asked.
+    asked: Vec<Arc<dyn Asks<C>>>,
 }
 
 /// Which checker has seen a token before, as far as anybody remembers: a wrong hint costs a look into one more table.
@@ -49,17 +51,19 @@ impl Hints {
     }
 }
 
-/// Why a token is refused, and whether its key may be found yet.
-pub(crate) struct NotChecked {
-    pub(crate) finding: Box<Finding>,
-    pub(crate) looking: Option<Looking>,
-    /// Nobody can tell now: its issuer's keys can't be had.
-    pub(crate) unanswered: Option<String>,
+/// Why there are no claims yet.
+pub(crate) enum NotChecked<C> {
+    /// It is refused; or nobody can tell now, since its issuer's keys can't be had.
+    Refused { finding: Box<Finding>, unanswered: Option<String> },
+    /// Its key is being looked for.
+    Looking(Looking),
+    /// Its issuer is asked.
+    Asked(Asked<C>),
 }
 
 impl<C> Checkers<C> {
     pub(crate) fn of(own: Checker<C>) -> Self {
-        Self { own, others: Vec::new(), hints: Hints::none() }
+        Self { own, others: Vec::new(), hints: Hints::none(), asked: Vec::new() }
     }
 
     /// Another issuer's tokens as well.
@@ -76,6 +80,35 @@ impl<C> Checkers<C> {
         self.others.push((issuer, checker));
         self.hints = Hints::some();
         Ok(())
+    }
+
+    /// An issuer that is asked about tokens that are no JWTs, and about those that name it if it says so.
+    ///
+    /// # Errors
+    /// If there is one already for the same tokens.
+    #[cfg(feature = "remote")]
+    pub(crate) fn ask(&mut self, asks: Arc<dyn Asks<C>>) -> Result<(), String> {
+        let clashes =
+            |known: &Arc<dyn Asks<C>>| !(known.takes_jwts() && asks.takes_jwts()) || known.issuer() == asks.issuer();
+        if self.asked.iter().any(clashes) {
+            return Err(format!(
+                "expected one issuer to ask about tokens that are no JWTs, but found {:?} as well",
+                asks.issuer()
+            ));
+        }
+        self.asked.push(asks);
+        Ok(())
+    }
+
+    /// Whoever is asked about this token.
+    fn asked_about(&self, token: &[u8]) -> Option<&Arc<dyn Asks<C>>> {
+        if token.iter().filter(|byte| **byte == b'.').count() != 2 {
+            return self.asked.first();
+        }
+        let mut for_jwts = self.asked.iter().filter(|asks| asks.takes_jwts()).peekable();
+        for_jwts.peek()?;
+        let named = UncheckedToken::issuer_named(token)?;
+        for_jwts.find(|asks| asks.issuer() == named)
     }
 
     pub(crate) const fn own(&self) -> &Checker<C> {
@@ -104,7 +137,13 @@ impl<C: DeserializeOwned> Checkers<C> {
         token: &[u8],
         proven: Proven<'_>,
         now: Timestamp,
-    ) -> Result<Arc<Checked<C>>, NotChecked> {
+    ) -> Result<Arc<Checked<C>>, NotChecked<C>> {
+        if !self.asked.is_empty()
+            && let Some(asks) = self.asked_about(token)
+        {
+            let known = asks.known(token, now).ok_or_else(|| NotChecked::Asked(asks.ask(token, now)))?;
+            return known.map_err(|finding| NotChecked::Refused { finding, unanswered: None });
+        }
         if self.others.is_empty() {
             return self.own.check_proven(token, proven, now).map_err(|finding| self.own.not_checked(finding));
         }
@@ -134,12 +173,11 @@ impl<C: DeserializeOwned> Checkers<C> {
 }
 
 impl<C> Checker<C> {
-    fn not_checked(&self, finding: Box<Finding>) -> NotChecked {
+    fn not_checked(&self, finding: Box<Finding>) -> NotChecked<C> {
         let source = self.source.as_ref().filter(|_| finding.check == Check::Key);
-        NotChecked {
-            looking: source.and_then(|source| source.look_again()),
-            unanswered: source.and_then(|source| source.missing()),
-            finding,
+        match source.and_then(|source| source.look_again()) {
+            Some(looking) => NotChecked::Looking(looking),
+            None => NotChecked::Refused { unanswered: source.and_then(|source| source.missing()), finding },
         }
     }
 }

@@ -188,6 +188,20 @@ impl<C> GuardBuilder<C> {
         self
     }
 
+    /// Asks an issuer about tokens that can't be checked here: those that are no JWTs, and those that name it if
+    /// [it is to be asked](crate::IntrospectionBuilder::jwts_too) about them, too.
+    #[cfg(feature = "remote")]
+    pub fn introspect(mut self, issuer: crate::introspection::Introspection) -> Self
+    where
+        C: serde::de::DeserializeOwned + Send + Sync + 'static,
+    {
+        let asking = crate::introspection::Asking::of(issuer);
+        if let Err(problem) = self.checkers.ask(Arc::new(asking)) {
+            self.problems.push(problem);
+        }
+        self
+    }
+
     /// Registers a predicate of the app's own, for rules that say `predicate` and its name. It is asked only where a rule hangs
     /// on it. Whoever it answers no is refused, or finds nothing there if it answers [`Answered::hidden`]; if it cannot answer,
     /// the client is told to try again (503).

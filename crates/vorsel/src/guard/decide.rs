@@ -30,7 +30,7 @@ use super::request::{RequestHead, has};
 use super::revocation::RevocationGate;
 #[cfg(feature = "axum")]
 use super::routes::RouterMap;
-use crate::checker::{Checkers, Looking, NotChecked};
+use crate::checker::{Asked, Checkers, Looking, NoAnswer, NotChecked};
 use crate::clock::Clock;
 use crate::meters::Decisions;
 use crate::tickets::{NotTaken, Tickets};
@@ -234,15 +234,17 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
 /// Who the tokens of a request are of, and what is still to be looked up.
 struct Identified<C> {
     caller: Option<(Credential, Caller<C>)>,
-    lookups: Vec<LookedUp>,
+    lookups: Vec<LookedUp<C>>,
 }
 
 /// What a store of the app's, or ours, has to be asked for.
-enum LookedUp {
+enum LookedUp<C> {
     ApiKey(ApiKeyHash),
     Ticket(String),
     /// The key of a token that is looked for.
     Key(Credential, Vec<u8>, Looking),
+    /// What its issuer says of a token.
+    Asked(Credential, Asked<C>),
 }
 
 /// Why the caller of a request is not accepted, and who it would be where a token was accepted before.
@@ -256,6 +258,8 @@ enum NotKnown<C> {
     Refused(NotAccepted<C>),
     /// Its key is being looked for.
     Yet(Looking),
+    /// Its issuer is asked.
+    Asked(Asked<C>),
 }
 
 impl<C> From<Refusal> for NotAccepted<C> {
@@ -331,6 +335,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
                     Err(NotKnown::Yet(looking)) => {
                         lookups.push(LookedUp::Key(source.kind(), token.to_owned(), looking));
                     }
+                    Err(NotKnown::Asked(asked)) => lookups.push(LookedUp::Asked(source.kind(), asked)),
                     Err(NotKnown::Refused(not)) => return Err(not),
                 },
                 Shown::ApiKey(key) => lookups.push(LookedUp::ApiKey(ApiKeyHash::of(key))),
@@ -349,21 +354,50 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     ) -> Result<Caller<C>, NotKnown<C>> {
         match self.checkers.check(token, proven, now) {
             Ok(checked) => self.admitted(checked, source.kind(), now).map_err(NotKnown::Refused),
-            // A proof is not kept for later.
-            Err(NotChecked { looking: Some(looking), .. }) if matches!(proven, Proven::Nothing) => {
-                Err(NotKnown::Yet(looking))
-            }
-            Err(not) => {
-                let finding = |finding| source.explain(token, finding);
-                Err(NotKnown::Refused(not_checked(not, finding).into()))
+            // A proof is not kept for later: a token that is bound to a key is refused then.
+            Err(NotChecked::Looking(looking)) => Err(NotKnown::Yet(looking)),
+            Err(NotChecked::Asked(asked)) => Err(NotKnown::Asked(asked)),
+            Err(NotChecked::Refused { finding, unanswered }) => {
+                let refusal = not_checked(unanswered, || source.explain(token, finding));
+                Err(NotKnown::Refused(refusal.into()))
             }
         }
     }
 
-    /// A token whose key was looked for meanwhile.
-    fn caller_again(&self, kind: Credential, token: &[u8], now: Timestamp) -> Result<Caller<C>, NotAccepted<C>> {
-        let checked = self.checkers.check(token, Proven::Nothing, now);
-        self.admitted(checked.map_err(|not| not_checked(not, Refusal::BadToken))?, kind, now)
+    /// A token whose key was looked for meanwhile, or one that waits for what it takes.
+    async fn caller_again(&self, kind: Credential, token: &[u8], now: Timestamp) -> Result<Caller<C>, NotAccepted<C>> {
+        let mut checked = self.checkers.check(token, Proven::Nothing, now);
+        if let Err(NotChecked::Looking(looking)) = checked {
+            looking.await;
+            checked = self.checkers.check(token, Proven::Nothing, now);
+        }
+        match checked {
+            Ok(checked) => self.admitted(checked, kind, now),
+            Err(NotChecked::Asked(asked)) => self.answered(kind, asked.await, now),
+            Err(NotChecked::Refused { finding, unanswered }) => {
+                Err(not_checked(unanswered, || Refusal::BadToken(finding)).into())
+            }
+            Err(NotChecked::Looking(_)) => {
+                let reason = "its keys are being looked for again".to_owned();
+                Err(Refusal::Unanswered { what: THE_KEYS.to_owned(), reason }.into())
+            }
+        }
+    }
+
+    /// What an issuer that was asked has said.
+    fn answered(
+        &self,
+        kind: Credential,
+        answer: Result<Arc<Checked<C>>, NoAnswer>,
+        now: Timestamp,
+    ) -> Result<Caller<C>, NotAccepted<C>> {
+        match answer {
+            Ok(checked) => self.admitted(checked, kind, now),
+            Err(NoAnswer::Refused(finding)) => Err(Refusal::BadToken(finding).into()),
+            Err(NoAnswer::Unanswered(reason)) => {
+                Err(Refusal::Unanswered { what: "what its issuer says of a token".to_owned(), reason }.into())
+            }
+        }
     }
 
     /// The caller of a token that was accepted, if it was not revoked.
@@ -437,7 +471,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         parts: Parts,
         routes: KnownRoutes,
         caller: Option<(Credential, Caller<C>)>,
-        lookups: Vec<LookedUp>,
+        lookups: Vec<LookedUp<C>>,
         now: Timestamp,
     ) -> Admitted<C> {
         let who = caller.as_ref().map(|(_, caller)| caller.clone());
@@ -456,7 +490,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     async fn looked_up(
         &self,
         mut caller: Option<(Credential, Caller<C>)>,
-        lookups: Vec<LookedUp>,
+        lookups: Vec<LookedUp<C>>,
         path: &str,
         now: Timestamp,
     ) -> Result<Option<(Credential, Caller<C>)>, NotAccepted<C>> {
@@ -466,8 +500,9 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
                 LookedUp::Ticket(ticket) => (Credential::Ticket, self.holder(&ticket, path, now).await?),
                 LookedUp::Key(kind, token, looking) => {
                     looking.await;
-                    (kind, self.caller_again(kind, &token, now)?)
+                    (kind, self.caller_again(kind, &token, now).await?)
                 }
+                LookedUp::Asked(kind, asked) => (kind, self.answered(kind, asked.await, now)?),
             };
             caller = Some(joined(caller, kind, found)?);
         }
@@ -490,7 +525,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         let tickets = self.tickets.as_ref().ok_or_else(bad)?;
         let offset = self.revocations.as_ref().map(|gate| gate.view.clock_offset()).unwrap_or_default();
         let opened = tickets.opened(ticket, path, offset.there(now)).await.map_err(not_taken)?;
-        let caller = self.caller_again(Credential::Ticket, opened.token().as_bytes(), now)?;
+        let caller = self.caller_again(Credential::Ticket, opened.token().as_bytes(), now).await?;
         match tickets.used(&opened).await {
             Ok(()) => Ok(caller),
             Err(not) => Err(NotAccepted { refusal: not_taken(not), who: Some(caller) }),
@@ -545,10 +580,12 @@ fn joined<C>(
     }
 }
 
-fn not_checked(not: NotChecked, explain: impl FnOnce(Box<Finding>) -> Refusal) -> Refusal {
-    match not.unanswered {
-        Some(reason) => Refusal::Unanswered { what: "the keys of the token's issuer".to_owned(), reason },
-        None => explain(not.finding),
+const THE_KEYS: &str = "the keys of the token's issuer";
+
+fn not_checked(unanswered: Option<String>, explain: impl FnOnce() -> Refusal) -> Refusal {
+    match unanswered {
+        Some(reason) => Refusal::Unanswered { what: THE_KEYS.to_owned(), reason },
+        None => explain(),
     }
 }
 

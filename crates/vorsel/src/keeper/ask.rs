@@ -11,6 +11,7 @@ use zeroize::Zeroizing;
 
 use super::error::KeeperError;
 use super::kept::KeptTokens;
+use crate::outgoing::encoded;
 
 /// A token reply has a few kilobytes.
 const LARGEST: usize = 64 * 1024;
@@ -66,18 +67,6 @@ impl Endpoint {
         let response = request.form(&form).send().await.map_err(unreachable)?;
         read(response, refresh_token, now).await
     }
-}
-
-fn encoded(text: &str) -> String {
-    let mut encoded = String::with_capacity(text.len());
-    for byte in text.bytes() {
-        match byte {
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => encoded.push(char::from(byte)),
-            b' ' => encoded.push('+'),
-            other => encoded.push_str(&format!("%{other:02X}")),
-        }
-    }
-    encoded
 }
 
 fn unreachable(error: reqwest::Error) -> KeeperError {

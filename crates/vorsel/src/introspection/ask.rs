@@ -1,0 +1,200 @@
+//! One question for however many come with the same token, and what its answer is worth.
+
+use std::collections::HashMap;
+use std::fmt;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use http::StatusCode;
+use reqwest::Response;
+use serde::de::DeserializeOwned;
+use tokio::sync::watch;
+use vorsel_core::{Checked, Finding, IntrospectedError, Keyring, Timestamp, client_assertion, with_causes};
+
+use super::answers::{Answer, Answers, Name, name_of};
+use super::builder::{Introspection, Shown};
+use crate::checker::{Asked, Asks, NoAnswer};
+use crate::clock::now as machine_now;
+use crate::outgoing::encoded;
+use crate::random::random_id;
+
+/// An answer has a few kilobytes.
+const LARGEST: usize = 64 * 1024;
+const ASSERTION: &str = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer";
+
+/// An issuer that is asked for callers with claims of this type.
+pub(crate) struct Asking<C>(Arc<Inner<C>>);
+
+struct Inner<C> {
+    by: Introspection,
+    answers: Answers<C>,
+    under_way: Mutex<HashMap<Name, watch::Receiver<Option<Outcome<C>>>>>,
+}
+
+type Outcome<C> = Result<Answer<C>, String>;
+
+impl<C> Asking<C> {
+    pub(crate) fn of(by: Introspection) -> Self {
+        let answers = Answers::with_room(by.limits.most);
+        Self(Arc::new(Inner { by, answers, under_way: Mutex::default() }))
+    }
+}
+
+impl<C> Inner<C> {
+    fn under_way(&self) -> MutexGuard<'_, HashMap<Name, watch::Receiver<Option<Outcome<C>>>>> {
+        self.under_way.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// Is out of the list when it ends, however that is.
+struct UnderWay<C>(Arc<Inner<C>>, Name);
+
+impl<C> Drop for UnderWay<C> {
+    fn drop(&mut self) {
+        self.0.under_way().remove(&self.1);
+    }
+}
+
+impl<C: DeserializeOwned + Send + Sync + 'static> Asks<C> for Asking<C> {
+    fn issuer(&self) -> &str {
+        &self.0.by.issuer
+    }
+
+    fn takes_jwts(&self) -> bool {
+        self.0.by.takes_jwts
+    }
+
+    fn known(&self, token: &[u8], now: Timestamp) -> Option<Result<Arc<Checked<C>>, Box<Finding>>> {
+        Some(settled(self.0.answers.fresh(&name_of(token), now)?))
+    }
+
+    fn ask(&self, token: &[u8], now: Timestamp) -> Asked<C> {
+        let (inner, name) = (self.0.clone(), name_of(token));
+        let Ok(token) = std::str::from_utf8(token) else {
+            // Bytes that no token has: nobody need be asked.
+            let answer = inner.verdict(br#"{"active":false}"#, now);
+            let answer = answer.map_err(NoAnswer::Unanswered).and_then(|it| settled(it).map_err(NoAnswer::Refused));
+            return Box::pin(std::future::ready(answer));
+        };
+        let token = token.to_owned();
+        Box::pin(async move {
+            let outcome = match inner.clone().question(name, token, now) {
+                Some(mut asked) => asked.wait_for(Option::is_some).await.ok().and_then(|outcome| outcome.clone()),
+                None => Some(Err("too many questions are under way".to_owned())),
+            };
+            match outcome.unwrap_or_else(|| Err("the question was broken off".to_owned())) {
+                Ok(answer) => settled(answer).map_err(NoAnswer::Refused),
+                Err(reason) => match inner.answers.usable(&name, now) {
+                    Some(answer) => settled(answer).map_err(NoAnswer::Refused),
+                    None => Err(NoAnswer::Unanswered(reason)),
+                },
+            }
+        })
+    }
+}
+
+fn settled<C>(answer: Answer<C>) -> Result<Arc<Checked<C>>, Box<Finding>> {
+    match answer {
+        Answer::Active(checked) => Ok(checked),
+        Answer::Inactive(finding) => Err(finding),
+    }
+}
+
+impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
+    /// The question that is under way, or a new one; nothing if there are too many.
+    fn question(
+        self: Arc<Self>,
+        name: Name,
+        token: String,
+        now: Timestamp,
+    ) -> Option<watch::Receiver<Option<Outcome<C>>>> {
+        let mut under_way = self.under_way();
+        if let Some(asked) = under_way.get(&name) {
+            return Some(asked.clone());
+        }
+        if under_way.len() >= self.by.limits.under_way {
+            return None;
+        }
+        let (done, asked) = watch::channel(None);
+        under_way.insert(name, asked.clone());
+        drop(under_way);
+        // On a task of its own: others wait for it as well.
+        tokio::spawn(async move {
+            let entry = UnderWay(self, name);
+            let outcome = entry.0.asked(name, &token, now).await;
+            // Whoever comes after the answer goes by what is remembered of it.
+            drop(entry);
+            done.send_replace(Some(outcome));
+        });
+        Some(asked)
+    }
+
+    async fn asked(&self, name: Name, token: &str, now: Timestamp) -> Outcome<C> {
+        let limits = self.by.limits;
+        let answer = self.answer(token, now).await;
+        match &answer {
+            Ok(Answer::Active(checked)) => {
+                let end = checked.claims().expires_at().unwrap_or(now);
+                let fresh = now.after(limits.kept).min(end);
+                let usable = now.after(limits.kept).after(limits.through_outage).min(end);
+                self.answers.remember(name, answer.clone()?, fresh, usable);
+            }
+            Ok(Answer::Inactive(_)) => {
+                let until = now.after(limits.refused_kept.min(limits.kept));
+                self.answers.remember(name, answer.clone()?, until, until);
+            }
+            Err(reason) => {
+                let issuer = self.by.issuer.as_str();
+                tracing::warn!(target: "vorsel::introspection", issuer, "the issuer can't be asked: {reason}");
+            }
+        }
+        answer
+    }
+
+    async fn answer(&self, token: &str, now: Timestamp) -> Outcome<C> {
+        let by = &self.by;
+        let mut form = vec![("token", token.to_owned()), ("token_type_hint", "access_token".to_owned())];
+        let mut request = by.http.post(by.endpoint.clone());
+        match &by.shown {
+            Shown::Secret(secret) => request = request.basic_auth(encoded(&by.client_id), Some(encoded(secret))),
+            Shown::Key(key) => {
+                let id = random_id().map_err(|error| error.to_string())?;
+                let signed =
+                    client_assertion(&by.client_id, Keyring::clone(key), by.endpoint.as_str(), &id, machine_now());
+                form.push(("client_assertion", signed.map_err(|error| with_causes(&error))?));
+                form.push(("client_assertion_type", ASSERTION.to_owned()));
+            }
+        }
+        let request = request.header(http::header::ACCEPT, "application/json").form(&form);
+        let response = request.send().await.map_err(|error| with_causes(&error.without_url()))?;
+        self.read(response, now).await
+    }
+
+    async fn read(&self, mut response: Response, now: Timestamp) -> Outcome<C> {
+        let status = response.status();
+        if status != StatusCode::OK {
+            return Err(format!("expected 200, but found {status}"));
+        }
+        let mut body = Vec::new();
+        while let Some(chunk) = response.chunk().await.map_err(|error| with_causes(&error.without_url()))? {
+            if body.len() + chunk.len() > LARGEST {
+                return Err(format!("expected at most {LARGEST} bytes, but found more"));
+            }
+            body.extend_from_slice(&chunk);
+        }
+        self.verdict(&body, now)
+    }
+
+    fn verdict(&self, body: &[u8], now: Timestamp) -> Outcome<C> {
+        match self.by.verifier.check_introspected(body, now) {
+            Ok(checked) => Ok(Answer::Active(Arc::new(checked))),
+            Err(IntrospectedError::Token(finding)) => Ok(Answer::Inactive(finding)),
+            Err(error) => Err(error.to_string()),
+        }
+    }
+}
+
+impl<C> fmt::Debug for Asking<C> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.by.fmt(f)
+    }
+}
