@@ -127,6 +127,40 @@ async fn several_servers_on_one_store_act_as_one() {
 /// The secret stands in demo/clients.toml beside its hash.
 const ARCHIVE: (&str, &str) = ("archive", "aarOfyCLgl0cepfsi_doHjYM7H71jY8HGr0Xu0NEsfc");
 
+#[tokio::test(flavor = "multi_thread")]
+async fn explain_fetches_the_keys_of_an_issuer_that_is_named_and_sends_no_token() {
+    let base = format!("http://{}", free_address());
+    let address = base.trim_start_matches("http://").to_owned();
+    let process = Instance::listening(&address, &["--store", "memory:", "--issuer", &base]);
+    let server = Server { base: process.base.clone(), client: process.client.clone(), process };
+    let (token, _) = server.tokens("obs-0017").await;
+    let explain = |arguments: &[&str], variable: Option<&str>| {
+        let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_vorsel"));
+        command.args([&["explain", "--json", &token], arguments].concat()).env_remove("VORSEL_KEYS_FOLDER");
+        match variable {
+            Some(issuer) => command.env("VORSEL_ISSUER", issuer),
+            None => command.env_remove("VORSEL_ISSUER"),
+        };
+        let output = command.output().expect("an answer");
+        let said: Value = serde_json::from_slice(&output.stdout).expect("JSON");
+        (said["accepted"] == true, said["refused_for"].clone(), String::from_utf8_lossy(&output.stderr).into_owned())
+    };
+    assert_eq!(explain(&["--issuer", &base], None), (true, json!([]), String::new()));
+    let (accepted, refused_for, _) = explain(&[], Some(&base));
+    assert!(
+        !accepted && refused_for == json!(["unknown-key"]),
+        "the variable alone has nothing fetched: {refused_for}"
+    );
+    let (accepted, _, said) = explain(&["--issuer", "http://127.0.0.1:9"], None);
+    assert!(!accepted && said.contains("can't be had"), "{said}");
+}
+
+/// One that nobody listens on for now.
+fn free_address() -> std::net::SocketAddr {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    listener.local_addr().expect("an address")
+}
+
 #[tokio::test]
 async fn the_archive_has_tokens_of_its_own_and_asks_what_others_are_worth() {
     let server = Server::start(&["--store", "memory:"]);

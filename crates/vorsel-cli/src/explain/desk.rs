@@ -6,4 +6,6 @@ use vorsel::{Timestamp, Verifier};
 pub(super) struct Desk {
     pub(super) verifier: Verifier,
     pub(super) now: Timestamp,
+    /// Whether an issuer is expected.
+    pub(super) has_issuer: bool,
 }

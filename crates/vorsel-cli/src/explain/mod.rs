@@ -6,13 +6,14 @@ mod lines;
 mod record;
 mod text;
 
+use std::env;
 use std::io::{self, IsTerminal, Read};
 use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
 
 use clap::{Args, ValueEnum};
-use vorsel::{Expectations, KeySet, Kind, Object, Timestamp, Verifier, now};
+use vorsel::{Expectations, KeySet, Kind, Object, RemoteIssuer, Timestamp, Verifier, now, with_causes};
 
 use desk::Desk;
 
@@ -21,7 +22,7 @@ use crate::{key_file, paint};
 
 /// Explain a token: its header and claims, and each check with what it expected and found.
 ///
-/// Nothing leaves the machine. Exit status: 0 if the token is accepted, 1 if it is refused.
+/// The token never leaves the machine. With --issuer and without --keys the issuer's key set is fetched. Exit status: 0 if the token is accepted, 1 if it is refused.
 #[derive(Debug, Args)]
 pub(crate) struct ExplainArguments {
     /// The token; read from standard input if it is left out, which keeps it out of the list of processes.
@@ -40,8 +41,8 @@ pub(crate) struct ExplainArguments {
     /// accepted.
     #[arg(long, value_name = "FILE", env = "VORSEL_KEYS_FOLDER")]
     keys: Option<PathBuf>,
-    /// The issuer expected; any if it is left out.
-    #[arg(long, value_name = "URL", env = "VORSEL_ISSUER")]
+    /// The issuer expected, or VORSEL_ISSUER; any if there is neither. Named here, its key set is fetched unless --keys names keys.
+    #[arg(long, value_name = "URL")]
     issuer: Option<String>,
     /// The audience expected; any if it is left out.
     #[arg(long, value_name = "VALUE", env = "VORSEL_AUDIENCE")]
@@ -93,7 +94,7 @@ fn one(desk: &Desk, arguments: &ExplainArguments) -> Result<bool, Failure> {
         None => token_from_stdin()?,
     };
     let findings = desk.verifier.examine::<Object>(&token, desk.now);
-    let asked = [("issuer", arguments.issuer.is_some()), ("audience", arguments.audience.is_some())];
+    let asked = [("issuer", desk.has_issuer), ("audience", arguments.audience.is_some())];
     // Whether the app's own claims fit, only the app can tell.
     let not_checked: Vec<_> = asked.into_iter().filter(|(_, asked)| !asked).map(|(name, _)| name).collect();
     if arguments.json {
@@ -106,7 +107,7 @@ fn one(desk: &Desk, arguments: &ExplainArguments) -> Result<bool, Failure> {
 
 fn desk(arguments: &ExplainArguments) -> Result<Desk, Failure> {
     let keys = match &arguments.keys {
-        None => KeySet::default(),
+        None => arguments.issuer.as_deref().map(fetched).unwrap_or_default(),
         Some(path) => key_file::key_set(path)?,
     };
     for skipped in keys.skipped() {
@@ -120,7 +121,11 @@ fn desk(arguments: &ExplainArguments) -> Result<Desk, Failure> {
         KindName::Plain => Kind::Plain,
     };
     let mut expectations = Expectations::danger_from_anyone_for_anyone(kind);
-    if let Some(issuer) = &arguments.issuer {
+    // The variable alone has nothing fetched: whoever sets it for a server does not mean this.
+    let issuer =
+        arguments.issuer.clone().or_else(|| env::var("VORSEL_ISSUER").ok()).filter(|issuer| !issuer.is_empty());
+    let has_issuer = issuer.is_some();
+    if let Some(issuer) = issuer {
         expectations = expectations.issuer(issuer);
     }
     if let Some(audience) = &arguments.audience {
@@ -131,7 +136,23 @@ fn desk(arguments: &ExplainArguments) -> Result<Desk, Failure> {
         Some(at) if at.is_finite() => Timestamp::from_secs_f64(at),
         Some(at) => return Err(Failure::new(format!("expected --at in seconds since 1970, but found {at}"))),
     };
-    Ok(Desk { verifier: Verifier::new(keys, expectations.skew(arguments.skew)?), now })
+    Ok(Desk { verifier: Verifier::new(keys, expectations.skew(arguments.skew)?), now, has_issuer })
+}
+
+/// What an issuer publishes. Without it there is still something to explain.
+fn fetched(issuer: &str) -> KeySet {
+    let fetched = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    let fetched = fetched
+        .map_err(|error| error.to_string())
+        .and_then(|runtime| runtime.block_on(RemoteIssuer::keys_of(issuer)).map_err(|error| with_causes(&error)));
+    fetched.unwrap_or_else(|error| {
+        anstream::eprintln!(
+            "{}: the keys of the issuer can't be had: {}",
+            paint::bad("warning"),
+            paint::printable(&error)
+        );
+        KeySet::default()
+    })
 }
 
 /// The token on standard input, without the newline that `echo` and files end with.

@@ -8,7 +8,7 @@ use tokio::sync::{Notify, watch};
 use tokio::time::{Instant, sleep_until, timeout};
 use vorsel_core::{KeySet, KeySetError, with_causes};
 
-use super::fetch::{FetchError, Fetched, fetch};
+use super::fetch::{FetchError, Fetched, client, fetch};
 use super::limits::RemoteLimits;
 use super::metadata::keys_address;
 use crate::checker::Looking;
@@ -60,6 +60,38 @@ struct State {
 struct Before {
     keys_at: Option<(Url, Instant)>,
     text: String,
+}
+
+/// The keys of an issuer that is not followed.
+pub(super) async fn once(issuer: &str, limits: &RemoteLimits) -> Result<KeySet, FetchError> {
+    let failed = |source: reqwest::Error| FetchError::Failed { address: issuer.to_owned(), source: source.into() };
+    let client = client(limits.within).map_err(failed)?;
+    let address = keys_address(&client, issuer).await?;
+    let Fetched { text, .. } = fetch(&client, address.clone(), limits.largest).await?;
+    public_keys(&text, &address, issuer)
+}
+
+/// The public keys of a set: what anybody can read there is no secret.
+fn public_keys(text: &str, address: &Url, issuer: &str) -> Result<KeySet, FetchError> {
+    match KeySet::read(text) {
+        Ok(keys) => {
+            for skipped in keys.skipped() {
+                let (index, reason) = (skipped.index, skipped.reason.as_str());
+                tracing::info!(target: "vorsel::remote", issuer, "key {index} of the set is left out: {reason}");
+            }
+            let public = keys.keys().iter().filter(|key| key.public_thumbprint().is_some());
+            Ok(KeySet::new(public.cloned()))
+        }
+        // The issuer has taken its keys back, or has only such as are of no use here.
+        Err(error @ KeySetError::NoUsableKey { .. }) => {
+            tracing::warn!(target: "vorsel::remote", issuer, "its tokens are refused: {}", with_causes(&error));
+            Ok(KeySet::default())
+        }
+        Err(error) => {
+            let (address, found) = (address.to_string(), with_causes(&error));
+            Err(FetchError::Content { address, expected: "a JWK Set", found })
+        }
+    }
 }
 
 impl Followed {
@@ -217,32 +249,10 @@ impl Followed {
         let Fetched { text, max_age } = fetch(&self.client, address.clone(), self.limits.largest).await?;
         // What stays the same need not be forgotten by those who check with it.
         if text != before.text {
-            self.keys.set(self.keys_in(&text, &address)?);
+            self.keys.set(public_keys(&text, &address, &self.issuer)?);
             before.text = text;
         }
         Ok(max_age)
-    }
-
-    fn keys_in(&self, text: &str, address: &Url) -> Result<KeySet, FetchError> {
-        let content = |found| FetchError::Content { address: address.to_string(), expected: "a JWK Set", found };
-        let issuer = self.issuer.as_str();
-        match KeySet::read(text) {
-            Ok(keys) => {
-                for skipped in keys.skipped() {
-                    let (index, reason) = (skipped.index, skipped.reason.as_str());
-                    tracing::info!(target: "vorsel::remote", issuer, "key {index} of the set is left out: {reason}");
-                }
-                // What anybody can read there is no secret.
-                let public = keys.keys().iter().filter(|key| key.public_thumbprint().is_some());
-                Ok(KeySet::new(public.cloned()))
-            }
-            // The issuer has taken its keys back, or has only such as are of no use here.
-            Err(error @ KeySetError::NoUsableKey { .. }) => {
-                tracing::warn!(target: "vorsel::remote", issuer, "its tokens are refused: {}", with_causes(&error));
-                Ok(KeySet::default())
-            }
-            Err(error) => Err(content(with_causes(&error))),
-        }
     }
 }
 

@@ -7,7 +7,9 @@ use std::time::Duration;
 use tokio::task::AbortHandle;
 use vorsel_core::{Expectations, KeySet};
 
-use super::follow::{Followed, RemoteFigures};
+use super::fetch::FetchError;
+use super::follow::{Followed, RemoteFigures, once};
+use super::limits::RemoteLimits;
 use crate::checker::{Checker, IntoChecker, KeySource, Looking};
 use crate::keys::LiveKeySet;
 
@@ -44,6 +46,14 @@ impl Drop for Following {
 }
 
 impl RemoteIssuer {
+    /// The keys that an issuer publishes now, fetched once, for a tool that looks at a token of it.
+    ///
+    /// # Errors
+    /// If the issuer is not https (or on this machine), or its metadata or its keys can't be had.
+    pub async fn keys_of(issuer: &str) -> Result<KeySet, FetchError> {
+        once(issuer, &RemoteLimits::default()).await
+    }
+
     pub(super) fn following(followed: Followed, expectations: Expectations) -> Self {
         let followed = Arc::new(followed);
         let task = tokio::spawn(followed.clone().follow());
