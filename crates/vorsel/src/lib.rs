@@ -69,7 +69,7 @@ mod waiting;
 
 pub use access::{AccessTokens, AccessTokensBuilder, IssueTokenError, Issued, RevokeError, SetUpError};
 pub use admission::{Admission, AdmissionError, Grant};
-pub use checker::{Checker, IntoChecker};
+pub use checker::{Checker, FormerTokens, IntoChecker};
 pub use clients::{
     Client, ClientGrant, ClientSecret, ClientSecretHash, ClientSecretHashError, Clients, ClientsError,
     ClientsFileError, FindClient,
@@ -124,6 +124,8 @@ mod pages {
     #[cfg(feature = "client")]
     #[doc = include_str!("../../../docs/keeping-tokens.md")]
     struct KeepingTokens;
+    #[doc = include_str!("../../../docs/moving-in.md")]
+    struct MovingIn;
     #[doc = include_str!("../../../docs/operating.md")]
     struct Operating;
     #[cfg(feature = "remote")]

@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicU8, Ordering};
 use serde::de::DeserializeOwned;
 use vorsel_core::{Check, Checked, Finding, Proven, Timestamp, UncheckedToken};
 
+use super::former::FormerTokens;
 use super::one::Checker;
 use super::source::{Asked, Asks, Looking};
 
@@ -17,6 +18,7 @@ pub(crate) struct Checkers<C> {
     hints: Hints,
     /// Issuers that are asked.
     asked: Vec<Arc<dyn Asks<C>>>,
+    former: Vec<FormerTokens<C>>,
 }
 
 /// Which checker has seen a token before, as far as anybody remembers: a wrong hint costs a look into one more table.
@@ -51,6 +53,13 @@ impl Hints {
     }
 }
 
+/// A token that was accepted.
+pub(crate) struct Found<C> {
+    pub(crate) checked: Arc<Checked<C>>,
+    /// Whether it is of our own people, whatever issuer it names.
+    pub(crate) is_former: bool,
+}
+
 /// Why there are no claims yet.
 pub(crate) enum NotChecked<C> {
     /// It is refused; or nobody can tell now, since its issuer's keys can't be had.
@@ -63,7 +72,7 @@ pub(crate) enum NotChecked<C> {
 
 impl<C> Checkers<C> {
     pub(crate) fn of(own: Checker<C>) -> Self {
-        Self { own, others: Vec::new(), hints: Hints::none(), asked: Vec::new() }
+        Self { own, others: Vec::new(), hints: Hints::none(), asked: Vec::new(), former: Vec::new() }
     }
 
     /// Another issuer's tokens as well.
@@ -111,6 +120,10 @@ impl<C> Checkers<C> {
         for_jwts.find(|asks| asks.issuer() == named)
     }
 
+    pub(crate) fn former(&mut self, former: FormerTokens<C>) {
+        self.former.push(former);
+    }
+
     pub(crate) const fn own(&self) -> &Checker<C> {
         &self.own
     }
@@ -132,12 +145,17 @@ impl<C> Checkers<C> {
 }
 
 impl<C: DeserializeOwned> Checkers<C> {
-    pub(crate) fn check(
-        &self,
-        token: &[u8],
-        proven: Proven<'_>,
-        now: Timestamp,
-    ) -> Result<Arc<Checked<C>>, NotChecked<C>> {
+    pub(crate) fn check(&self, token: &[u8], proven: Proven<'_>, now: Timestamp) -> Result<Found<C>, NotChecked<C>> {
+        match self.of_today(token, proven, now) {
+            Ok(checked) => Ok(Found { checked, is_former: false }),
+            Err(not) => {
+                let former = self.former.iter().find_map(|former| former.check(token, proven, now));
+                former.map_or(Err(not), |checked| Ok(Found { checked, is_former: true }))
+            }
+        }
+    }
+
+    fn of_today(&self, token: &[u8], proven: Proven<'_>, now: Timestamp) -> Result<Arc<Checked<C>>, NotChecked<C>> {
         if !self.asked.is_empty()
             && let Some(asks) = self.asked_about(token)
         {

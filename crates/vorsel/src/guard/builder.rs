@@ -16,7 +16,7 @@ use super::credentials::{ApiKeyHeader, CookieSource, Origin, Sources, TicketSour
 use super::decide::{Guard, Inner, LookUp};
 use super::predicate::{Answered, PredicateAnswer, PredicateRequest, Predicates};
 use super::revocation::{REVOCATIONS_CURRENT, RevocationGate, WhenSilent};
-use crate::checker::{Checkers, IntoChecker};
+use crate::checker::{Checkers, FormerTokens, IntoChecker};
 use crate::clock::{Clock, SystemClock};
 use crate::meters::Decisions;
 use crate::revocations::LiveRevocations;
@@ -185,6 +185,13 @@ impl<C> GuardBuilder<C> {
         if let Err(problem) = self.checkers.add(checker.into_checker()) {
             self.problems.push(problem);
         }
+        self
+    }
+
+    /// Takes tokens of before a move as well, for a while: those of our own people that something else has made.
+    pub fn former(mut self, former: FormerTokens<C>) -> Self {
+        tracing::info!(target: "vorsel::guard", "tokens of before are taken until {}", former.until());
+        self.checkers.former(former);
         self
     }
 

@@ -30,7 +30,7 @@ use super::request::{RequestHead, has};
 use super::revocation::RevocationGate;
 #[cfg(feature = "axum")]
 use super::routes::RouterMap;
-use crate::checker::{Asked, Checkers, Looking, NoAnswer, NotChecked};
+use crate::checker::{Asked, Checkers, Found, Looking, NoAnswer, NotChecked};
 use crate::clock::Clock;
 use crate::meters::Decisions;
 use crate::tickets::{NotTaken, Tickets};
@@ -353,7 +353,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         now: Timestamp,
     ) -> Result<Caller<C>, NotKnown<C>> {
         match self.checkers.check(token, proven, now) {
-            Ok(checked) => self.admitted(checked, source.kind(), now).map_err(NotKnown::Refused),
+            Ok(found) => self.admitted(found, source.kind(), now).map_err(NotKnown::Refused),
             // A proof is not kept for later: a token that is bound to a key is refused then.
             Err(NotChecked::Looking(looking)) => Err(NotKnown::Yet(looking)),
             Err(NotChecked::Asked(asked)) => Err(NotKnown::Asked(asked)),
@@ -372,7 +372,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             checked = self.checkers.check(token, Proven::Nothing, now);
         }
         match checked {
-            Ok(checked) => self.admitted(checked, kind, now),
+            Ok(found) => self.admitted(found, kind, now),
             Err(NotChecked::Asked(asked)) => self.answered(kind, asked.await, now),
             Err(NotChecked::Refused { finding, unanswered }) => {
                 Err(not_checked(unanswered, || Refusal::BadToken(finding)).into())
@@ -392,7 +392,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         now: Timestamp,
     ) -> Result<Caller<C>, NotAccepted<C>> {
         match answer {
-            Ok(checked) => self.admitted(checked, kind, now),
+            Ok(checked) => self.admitted(Found { checked, is_former: false }, kind, now),
             Err(NoAnswer::Refused(finding)) => Err(Refusal::BadToken(finding).into()),
             Err(NoAnswer::Unanswered(reason)) => {
                 Err(Refusal::Unanswered { what: "what its issuer says of a token".to_owned(), reason }.into())
@@ -403,12 +403,12 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     /// The caller of a token that was accepted, if it was not revoked.
     fn admitted(
         &self,
-        checked: Arc<Checked<C>>,
+        Found { checked, is_former }: Found<C>,
         kind: Credential,
         now: Timestamp,
     ) -> Result<Caller<C>, NotAccepted<C>> {
         let issuer = checked.claims().issuer();
-        let is_own = issuer.is_some() && issuer == self.issuer.as_deref();
+        let is_own = is_former || issuer.is_some() && issuer == self.issuer.as_deref();
         let caller = Caller::new(checked, is_own, kind);
         let admitted = self.revocations.as_ref();
         let admitted = admitted.map_or(Ok(()), |gate| gate.admits(self.other_issuer(&caller), caller.checked(), now));
