@@ -76,6 +76,10 @@ impl<C> Answers<C> {
         Some(known.answer.clone())
     }
 
+    pub(super) fn forget(&self, name: &Name) {
+        self.shelf(name).answers.remove(name);
+    }
+
     pub(super) fn remember(&self, name: Name, answer: Answer<C>, fresh_until: Timestamp, usable_until: Timestamp) {
         if self.room == 0 {
             return;
@@ -115,7 +119,8 @@ mod tests {
         answers.remember(name_of(b"a"), inactive(), at(10), at(20));
         assert!(answers.fresh(&name_of(b"a"), at(9)).is_some() && answers.fresh(&name_of(b"a"), at(10)).is_none());
         assert!(answers.usable(&name_of(b"a"), at(19)).is_some() && answers.usable(&name_of(b"a"), at(20)).is_none());
-        assert!(answers.fresh(&name_of(b"b"), at(0)).is_none());
+        answers.forget(&name_of(b"a"));
+        assert!(answers.usable(&name_of(b"a"), at(0)).is_none() && answers.fresh(&name_of(b"b"), at(0)).is_none());
         for count in 0..10_000_u32 {
             answers.remember(name_of(&count.to_be_bytes()), inactive(), at(10), at(20));
         }

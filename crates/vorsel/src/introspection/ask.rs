@@ -26,7 +26,9 @@ pub(crate) struct Asking<C>(Arc<Inner<C>>);
 
 struct Inner<C> {
     by: Introspection,
-    answers: Answers<C>,
+    active: Answers<C>,
+    /// Apart, so that nobody who makes tokens up has the others forgotten.
+    refused: Answers<C>,
     under_way: Mutex<HashMap<Name, watch::Receiver<Option<Outcome<C>>>>>,
 }
 
@@ -34,8 +36,8 @@ type Outcome<C> = Result<Answer<C>, String>;
 
 impl<C> Asking<C> {
     pub(crate) fn of(by: Introspection) -> Self {
-        let answers = Answers::with_room(by.limits.most);
-        Self(Arc::new(Inner { by, answers, under_way: Mutex::default() }))
+        let [active, refused] = [(); 2].map(|()| Answers::with_room(by.limits.most));
+        Self(Arc::new(Inner { by, active, refused, under_way: Mutex::default() }))
     }
 }
 
@@ -64,7 +66,9 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Asks<C> for Asking<C> {
     }
 
     fn known(&self, token: &[u8], now: Timestamp) -> Option<Result<Arc<Checked<C>>, Box<Finding>>> {
-        Some(settled(self.0.answers.fresh(&name_of(token), now)?))
+        let name = name_of(token);
+        let known = self.0.active.fresh(&name, now).or_else(|| self.0.refused.fresh(&name, now));
+        known.map(settled)
     }
 
     fn ask(&self, token: &[u8], now: Timestamp) -> Asked<C> {
@@ -83,7 +87,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Asks<C> for Asking<C> {
             };
             match outcome.unwrap_or_else(|| Err("the question was broken off".to_owned())) {
                 Ok(answer) => settled(answer).map_err(NoAnswer::Refused),
-                Err(reason) => match inner.answers.usable(&name, now) {
+                Err(reason) => match inner.active.usable(&name, now) {
                     Some(answer) => settled(answer).map_err(NoAnswer::Refused),
                     None => Err(NoAnswer::Unanswered(reason)),
                 },
@@ -136,11 +140,13 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
                 let end = checked.claims().expires_at().unwrap_or(now);
                 let fresh = now.after(limits.kept).min(end);
                 let usable = now.after(limits.kept).after(limits.through_outage).min(end);
-                self.answers.remember(name, answer.clone()?, fresh, usable);
+                self.active.remember(name, answer.clone()?, fresh, usable);
             }
             Ok(Answer::Inactive(_)) => {
                 let until = now.after(limits.refused_kept.min(limits.kept));
-                self.answers.remember(name, answer.clone()?, until, until);
+                // What was good before is not any more.
+                self.active.forget(&name);
+                self.refused.remember(name, answer.clone()?, until, until);
             }
             Err(reason) => {
                 let issuer = self.by.issuer.as_str();

@@ -63,14 +63,15 @@ fn read(path: &Path) -> Result<Option<KeptTokens>, Box<dyn Error + Send + Sync>>
 }
 
 fn write(path: &Path, text: &[u8]) -> io::Result<()> {
-    let beside = path.with_extension("new");
+    let mut beside = path.as_os_str().to_owned();
+    beside.push(".new");
+    // One that a crash has left, or that somebody has put there for us to follow: it is not written to.
+    drop(fs::remove_file(&beside));
     let mut options = fs::OpenOptions::new();
-    options.write(true).create(true).truncate(true);
+    options.write(true).create_new(true);
     #[cfg(unix)]
     std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
     let mut file = options.open(&beside)?;
-    #[cfg(unix)]
-    file.set_permissions(std::os::unix::fs::PermissionsExt::from_mode(0o600))?;
     file.write_all(text)?;
     file.sync_all()?;
     fs::rename(&beside, path)

@@ -32,7 +32,8 @@ pub(super) fn places(issuer: &Url) -> [Url; 2] {
 
 /// Where the issuer's keys are, as it says itself.
 pub(super) async fn keys_address(client: &Client, issuer: &str) -> Result<Url, FetchError> {
-    let [first, second] = places(&address(issuer)?);
+    let home = address(issuer)?;
+    let [first, second] = places(&home);
     let (place, fetched) = match fetch(client, first.clone(), LARGEST).await {
         // It has no such address; anything else would not be better there.
         Err(FetchError::Status { found, .. }) if found.is_client_error() => {
@@ -48,7 +49,11 @@ pub(super) async fn keys_address(client: &Client, issuer: &str) -> Result<Url, F
         return Err(content("metadata of the issuer that was asked", format!("that of {:?}", cut(&metadata.issuer))));
     }
     match metadata.jwks_uri {
-        Some(keys) => address(&keys),
+        // One that is elsewhere has nothing to send us to on this machine.
+        Some(keys) => address(&keys).and_then(|keys| match keys.scheme() == "https" || home.scheme() == "http" {
+            true => Ok(keys),
+            false => Err(FetchError::Address { found: keys.to_string() }),
+        }),
         None => Err(content("a jwks_uri", "metadata without one".to_owned())),
     }
 }
