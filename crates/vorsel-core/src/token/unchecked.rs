@@ -83,3 +83,61 @@ impl UncheckedToken {
         self.claims.as_ref()?.get(name)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::encoding::base64url;
+    use crate::token::{Reading, payload};
+
+    fn token(claims: &str) -> String {
+        format!("{}.{}.AAAA", base64url::encode(r#"{"alg":"EdDSA"}"#), base64url::encode(claims))
+    }
+
+    #[test]
+    fn the_issuer_named_is_one_text_or_nobody() {
+        for (claims, expected) in [
+            (r#"{"iss":"https://id.skarnhill.test"}"#, Some("https://id.skarnhill.test")),
+            (r#"{"sub":"a","iss":"x","more":{"iss":"y"}}"#, Some("x")),
+            (r#"{"\u0069ss":"x"}"#, Some("x")),
+            (r#"{"iss":"x","iss":"y"}"#, None),
+            (r#"{"iss":["x"]}"#, None),
+            (r#"{"iss":null}"#, None),
+            (r#"{"more":{"iss":"y"}}"#, None),
+            ("[]", None),
+            ("", None),
+        ] {
+            assert_eq!(UncheckedToken::issuer_named(token(claims)).as_deref(), expected, "{claims}");
+        }
+        let deep = format!("{{\"iss\":\"x\",\"a\":{}{}}}", "[".repeat(4_000), "]".repeat(4_000));
+        // Whoever checks it refuses it; until then it costs no stack.
+        assert_eq!(UncheckedToken::issuer_named(token(&deep)).as_deref(), Some("x"));
+        assert_eq!(UncheckedToken::issuer_named(format!("{}.x", "a".repeat(100_000))), None);
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// Whatever a checker would go by later, the same issuer is named before; made of whole claims, of broken ones, and of any bytes.
+        #[test]
+        fn what_is_named_is_what_is_checked_later(
+            name in prop_oneof![Just("iss"), Just("sub"), Just("ISS")],
+            value in prop_oneof![Just("\"x\"".to_owned()), Just("7".to_owned()), "\"[a-z\\\\\"]{0,6}\"?"],
+            twice: bool,
+        ) {
+            let member = format!("\"{name}\":{value}");
+            let claims = if twice { format!("{{{member},{member}}}") } else { format!("{{{member}}}") };
+            let named = UncheckedToken::issuer_named(token(&claims));
+            if let Ok(read) = payload::read(claims.clone().into_bytes(), &Reading::default()) {
+                prop_assert_eq!(named.as_deref(), read.issuer(), "{}", claims);
+            }
+        }
+
+        #[test]
+        fn naming_never_panics(bytes: Vec<u8>) {
+            let _ = UncheckedToken::issuer_named(&bytes);
+        }
+    }
+}
