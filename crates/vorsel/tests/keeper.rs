@@ -17,8 +17,9 @@ use vorsel::endpoints::Endpoints;
 use vorsel::store::{MemoryStore, SessionStore, Which};
 use vorsel::testing::StillClock;
 use vorsel::{
-    AccessPlan, Clock, Guard, Issued, KeeperError, KeeperLayer, KeptTokens, LiveRevocations, NoOwn, Routes, SendError,
-    SignIn, TokenFile, TokenKeeper, TokenPlace, WhenSilent,
+    AccessPlan, Admission, AdmissionError, Algorithm, Client, ClientGrant, ClientSecret, Clients, Clock, Grant, Guard,
+    Issued, KeeperError, KeeperLayer, KeptTokens, KeySet, LiveRevocations, NoOwn, Routes, Scopes, SendError, SignIn,
+    SigningKey, TokenFile, TokenKeeper, TokenPlace, WhenSilent,
 };
 
 mod common;
@@ -289,6 +290,52 @@ async fn what_an_issuer_can_do_wrong_is_a_typed_error_and_asked_once() {
         TokenKeeper::builder("https://id.skarnhill.test/token", "desk").for_itself("").build().is_err(),
         "no secret"
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_client_for_itself_shows_a_secret_or_signs() {
+    let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+    let (secret, key) =
+        (ClientSecret::generate().expect("randomness"), SigningKey::generate(Algorithm::EdDsa).expect("a key"));
+    let clients = [
+        Client::with_secret("dome: east", secret.hash()).grants([ClientGrant::ClientCredentials]),
+        Client::with_keys("signer", KeySet::new([key.verifying_key()])).grants([ClientGrant::ClientCredentials]),
+    ];
+    let clients = Clients::new(clients).expect("clients");
+    let house = house(&store).set_up(|sessions| sessions.clients(clients).admission(Arc::new(Machines)));
+    // An assertion is of the machine's time.
+    house
+        .clock
+        .advance(Duration::from_secs(u64::try_from(vorsel::now().as_secs() - house.now().as_secs()).expect("later")));
+    let wire = Wire::endpoints(&house, |endpoints| endpoints).await;
+    let keeper = |client: &str| TokenKeeper::builder(wire.at("/oauth/token"), client).for_itself("");
+    let [by_secret, by_key] = [keeper("dome: east").secret(secret.reveal()), keeper("signer").key(key)];
+    for (what, keeper, is_good) in [
+        ("a secret", by_secret, true),
+        ("a key", by_key, true),
+        ("another secret", keeper("dome: east").secret("x"), false),
+        ("another key", keeper("signer").key(SigningKey::generate(Algorithm::EdDsa).expect("a key")), false),
+    ] {
+        let token = keeper.build().expect("a keeper").token().await;
+        assert_eq!(token.is_ok(), is_good, "{what}: {token:?}");
+        assert!(
+            is_good || matches!(&token, Err(KeeperError::Refused { code, .. }) if code == "invalid_client"),
+            "{what}"
+        );
+    }
+}
+
+struct Machines;
+
+#[async_trait::async_trait]
+impl Admission<NoOwn> for Machines {
+    async fn admit(&self, _: &str, _: &str) -> Result<Grant<NoOwn>, AdmissionError> {
+        Err(AdmissionError::Denied { reason: "nobody signs in".to_owned() })
+    }
+
+    async fn admit_client(&self, _: &str) -> Result<Grant<NoOwn>, AdmissionError> {
+        Ok(Grant { roles: Vec::new(), scopes: Scopes::default(), own: NoOwn {} })
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,17 +1,20 @@
 //! One request to a token endpoint, and what came of it.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use http::StatusCode;
 use http::header::RETRY_AFTER;
 use reqwest::{Client, Response, Url};
 use serde::Deserialize;
-use vorsel_core::Timestamp;
+use vorsel_core::{Keyring, Timestamp, client_assertion, with_causes};
 use zeroize::Zeroizing;
 
 use super::error::KeeperError;
 use super::kept::KeptTokens;
+use crate::clock;
 use crate::outgoing::encoded;
+use crate::random::random_id;
 
 /// A token reply has a few kilobytes.
 const LARGEST: usize = 64 * 1024;
@@ -23,11 +26,23 @@ const UNSAID_LIFETIME: u64 = 60;
 pub(super) struct Endpoint {
     pub(super) url: Url,
     pub(super) client_id: String,
-    /// Shown by header; a public client has none.
-    pub(super) secret: Option<Zeroizing<String>>,
+    pub(super) shown: Shown,
     /// For tokens of the client's own.
     pub(super) scopes: Option<String>,
 }
+
+/// How a client shows who it is.
+#[derive(Clone)]
+pub(super) enum Shown {
+    /// A public client can't.
+    Nothing,
+    /// By header.
+    Secret(Zeroizing<String>),
+    /// It signs an assertion (RFC 7523 section 3).
+    Key(Arc<Keyring>),
+}
+
+const ASSERTION: &str = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer";
 
 #[derive(Deserialize)]
 struct Reply {
@@ -59,19 +74,36 @@ impl Endpoint {
             form.push(("scope", scopes));
         }
         let mut request = http.post(self.url.clone());
-        match &self.secret {
+        let assertion;
+        match &self.shown {
             // The parts of the header are encoded by themselves (RFC 6749 section 2.3.1).
-            Some(secret) => request = request.basic_auth(encoded(&self.client_id), Some(encoded(secret.as_str()))),
-            None => form.push(("client_id", &self.client_id)),
+            Shown::Secret(secret) => {
+                request = request.basic_auth(encoded(&self.client_id), Some(encoded(secret.as_str())));
+            }
+            Shown::Key(keys) => {
+                assertion = self.assertion(keys)?;
+                form.extend([("client_assertion_type", ASSERTION), ("client_assertion", &assertion)]);
+            }
+            Shown::Nothing => form.push(("client_id", &self.client_id)),
         }
         let response = request.form(&form).send().await.map_err(unreachable)?;
         read(response, refresh_token, now).await
     }
 }
 
+impl Endpoint {
+    fn assertion(&self, keys: &Arc<Keyring>) -> Result<String, KeeperError> {
+        let broken = |reason: String| KeeperError::Unavailable { reason, retry_after: None };
+        let id = random_id().map_err(|error| broken(error.to_string()))?;
+        // Of this machine's time: the issuer looks at its own clock.
+        let signed = client_assertion(&self.client_id, Keyring::clone(keys), self.url.as_str(), &id, clock::now());
+        signed.map_err(|error| broken(with_causes(&error)))
+    }
+}
+
 fn unreachable(error: reqwest::Error) -> KeeperError {
     let error = error.without_url();
-    KeeperError::Unavailable { reason: vorsel_core::with_causes(&error), retry_after: None }
+    KeeperError::Unavailable { reason: with_causes(&error), retry_after: None }
 }
 
 async fn read(mut response: Response, refresh_token: Option<&str>, now: Timestamp) -> Result<KeptTokens, KeeperError> {

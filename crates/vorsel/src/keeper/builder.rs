@@ -5,9 +5,10 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use reqwest::redirect::Policy;
+use vorsel_core::Keyring;
 use zeroize::Zeroizing;
 
-use super::ask::Endpoint;
+use super::ask::{Endpoint, Shown};
 use super::error::KeeperError;
 use super::flight::{Inner, State, TokenKeeper};
 use super::kept::TokenPlace;
@@ -19,7 +20,7 @@ use crate::outgoing;
 pub struct TokenKeeperBuilder {
     url: String,
     client_id: String,
-    secret: Option<Zeroizing<String>>,
+    shown: Shown,
     scopes: Option<Option<String>>,
     place: Option<Arc<dyn TokenPlace>>,
     within: Duration,
@@ -33,7 +34,7 @@ impl TokenKeeper {
         TokenKeeperBuilder {
             url: token_endpoint.into(),
             client_id: client_id.into(),
-            secret: None,
+            shown: Shown::Nothing,
             scopes: None,
             place: None,
             within: Duration::from_secs(10),
@@ -45,7 +46,13 @@ impl TokenKeeper {
 impl TokenKeeperBuilder {
     /// The client's secret, for one that is not public.
     pub fn secret(mut self, secret: impl Into<String>) -> Self {
-        self.secret = Some(Zeroizing::new(secret.into()));
+        self.shown = Shown::Secret(Zeroizing::new(secret.into()));
+        self
+    }
+
+    /// The client's key, for one that signs who it is (`private_key_jwt`).
+    pub fn key(mut self, key: impl Into<Keyring>) -> Self {
+        self.shown = Shown::Key(Arc::new(key.into()));
         self
     }
 
@@ -78,20 +85,22 @@ impl TokenKeeperBuilder {
     /// # Errors
     /// If the endpoint is not https (or on this machine), or a client that acts for itself has no secret.
     pub fn build(self) -> Result<TokenKeeper, KeeperError> {
-        let Self { url, client_id, secret, scopes, place, within, clock } = self;
+        let Self { url, client_id, shown, scopes, place, within, clock } = self;
         let refused = |description: String| KeeperError::Refused {
             code: "invalid_request".to_owned(),
             description: Some(description),
         };
         let is_machine = scopes.is_some();
-        if is_machine && secret.is_none() {
-            return Err(refused("expected a secret of a client that acts for itself, but found none".to_owned()));
+        if is_machine && matches!(shown, Shown::Nothing) {
+            return Err(refused(
+                "expected a secret or a key of a client that acts for itself, but found neither".to_owned(),
+            ));
         }
         let url = outgoing::address(&url)
             .ok_or_else(|| refused(format!("expected an https address, or one on this machine, but found {url:?}")))?;
         let http = reqwest::Client::builder().timeout(within).redirect(Policy::none()).no_proxy().build();
         let http = http.map_err(|error| refused(format!("nothing can be sent here: {error}")))?;
-        let endpoint = Endpoint { url, client_id, secret, scopes: scopes.flatten() };
+        let endpoint = Endpoint { url, client_id, shown, scopes: scopes.flatten() };
         Ok(TokenKeeper::of(Inner { endpoint, is_machine, http, place, clock, state: State::default().into() }))
     }
 }
