@@ -5,8 +5,8 @@ use std::time::Duration;
 use proptest::prelude::*;
 use serde_json::{Value, json};
 use vorsel_core::rule::{
-    Comparison, Operand, Rule, acr, claim, client, credential, issuer, path, predicate, role, scope, signed_in,
-    signed_in_within, subject,
+    Comparison, Operand, Rule, acr, claim, claim_at, client, credential, issuer, path, predicate, role, scope,
+    signed_in, signed_in_within, subject,
 };
 use vorsel_core::{AccessPlan, Credential, Verdict};
 
@@ -93,6 +93,12 @@ fn mistakes_have_their_place_and_say_what_would_be_right() {
             11,
             "expected a kind of credential: bearer, cookie, api-key or ticket, but found \"apikey\"",
         ),
+        ("claims. == 1", 0, "expected the name of a claim after \"claims.\", but found \"claims.\""),
+        ("claims. \"a\" == 1", 0, "expected the name of a claim after \"claims.\", but found \"claims.\""),
+        ("claims.\"\" == 1", 0, "expected the name of a claim after \"claims.\", but found \"claims.\""),
+        ("claims.a..b == 1", 0, "expected the name of a claim after \"claims.\", but found \"claims.a..b\""),
+        ("claims.\"a\". == 1", 10, "expected the name of a claim after \"claims.\", but found \".\""),
+        ("claims.\"a\"b == 1", 10, "expected a comparison: ==, !=, <, <=, >, >=, in or contains, but found \"b\""),
         ("role within", 5, "expected the name of a role, but found \"within\""),
         ("role and role a", 5, "expected the name of a role, but found \"and\""),
         ("role operator scope x", 14, "expected \"and\", \"or\" or the end of the rule, but found \"scope\""),
@@ -302,6 +308,8 @@ fn operand() -> impl Strategy<Value = Operand> {
         Just(subject()),
         Just(acr()),
         "[a-z]{1,4}(\\.[a-z_]{1,4}){0,2}".prop_map(|path| claim(&path)),
+        // Plain ones, those with every sign in them, and both in turn.
+        prop::collection::vec(prop_oneof!["[a-z]{1,4}", "[ -~é\\t]{1,6}"], 1..4).prop_map(claim_at),
         "[a-z]{1,4}".prop_map(path),
         literal().prop_map(Operand::Literal),
     ]
@@ -348,5 +356,34 @@ proptest! {
     #[test]
     fn reading_never_panics(text in ".{0,40}") {
         let _ = Rule::parse(&text);
+    }
+}
+
+/// As other issuers name claims.
+#[test]
+fn a_claim_may_have_any_name_in_quotes() {
+    for (text, names) in [
+        (r#"claims."https://lab.skarnhill.test/roles" contains "crew""#, &["https://lab.skarnhill.test/roles"][..]),
+        (r#"claims.hill."a b".c contains "crew""#, &["hill", "a b", "c"]),
+        (r#"claims."a"."b" contains "crew""#, &["a", "b"]),
+        (r#"claims."a".b.c."d.e" contains "crew""#, &["a", "b", "c", "d.e"]),
+        (r#"claims."plain" contains "crew""#, &["plain"]),
+    ] {
+        let rule = Rule::Contains(claim_at(names.iter().copied()), "crew".into());
+        assert_eq!(Rule::parse(text).as_ref(), Ok(&rule), "{text}");
+        assert_eq!(Rule::parse(&rule.to_string()), Ok(rule), "{text}");
+    }
+    let plan =
+        AccessPlan::builder().need("GET", "/dome", r#"claims."https://lab.skarnhill.test/roles".hill contains "crew""#);
+    let plan = plan.build().expect("a plan");
+    for (claims, is_let_in) in [
+        (r#"{"sub":"a","https://lab.skarnhill.test/roles":{"hill":["crew"]}}"#, true),
+        (r#"{"sub":"a","https://lab.skarnhill.test/roles":{"hill":["guest"]}}"#, false),
+        (r#"{"sub":"a","hill":["crew"]}"#, false),
+    ] {
+        let caller =
+            vorsel_core::SupposedCaller::with(&serde_json::from_str(claims).expect("an object")).expect("a caller");
+        let why = plan.why("GET", "/dome", Some(&caller), vorsel_core::Timestamp::from_secs(0));
+        assert_eq!(matches!(why.verdict, Verdict::Allowed), is_let_in, "{claims}");
     }
 }

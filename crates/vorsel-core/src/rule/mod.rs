@@ -16,8 +16,8 @@ pub use error::RuleError;
 pub use eval::StepUp;
 pub use reason::Reason;
 pub use tree::{
-    Comparison, Operand, Rule, acr, claim, client, credential, issuer, path, policy, predicate, role, scope, signed_in,
-    signed_in_within, subject,
+    Comparison, Operand, Rule, acr, claim, claim_at, client, credential, issuer, path, policy, predicate, role, scope,
+    signed_in, signed_in_within, subject,
 };
 
 pub(crate) use compare::{Held, compare, is_huge};

@@ -9,7 +9,8 @@
 //!         | operand ( "==" | "!=" | "<" | "<=" | ">" | ">=" ) operand
 //!         | operand "in" "[" literal { "," literal } "]"
 //!         | operand "contains" literal
-//! operand = "sub" | "acr" | "claims." name { "." name } | "path." name | literal
+//! operand = "sub" | "acr" | "claims." member { "." member } | "path." name | literal
+//! member  = name, or a string for one that has signs in it
 //! literal = string | number | "true" | "false"
 //! duration = whole number directly followed by "s", "m", "h" or "d"
 //! ```
@@ -200,11 +201,7 @@ impl<'a> Parser<'a> {
         } else if word == "acr" {
             Operand::Acr
         } else if let Some(names) = word.strip_prefix("claims.") {
-            let names: Vec<_> = names.split('.').map(str::to_owned).collect();
-            if names.iter().any(String::is_empty) {
-                return Err(self.unexpected("the name of a claim after \"claims.\""));
-            }
-            Operand::Claim(names)
+            return self.claim(names);
         } else if let Some(name) = word.strip_prefix("path.") {
             if name.is_empty() {
                 return Err(self.unexpected("the name of a path parameter after \"path.\""));
@@ -215,6 +212,44 @@ impl<'a> Parser<'a> {
         };
         self.at += 1;
         Ok(operand)
+    }
+
+    /// The names after `claims.`: `training`, `hill.roles`, `"https://lab.skarnhill.test/roles"`.
+    fn claim(&mut self, mut part: &'a str) -> Result<Operand, RuleError> {
+        const EXPECTED: &str = "the name of a claim after \"claims.\"";
+        let mut names = Vec::new();
+        loop {
+            let plain = part.strip_suffix('.').unwrap_or(part);
+            let before_quotes = part.is_empty() || plain.len() < part.len();
+            if !plain.is_empty() || !before_quotes {
+                names.extend(plain.split('.').map(str::to_owned));
+            }
+            if names.iter().any(String::is_empty) {
+                return Err(self.unexpected(EXPECTED));
+            }
+            if !before_quotes {
+                break;
+            }
+            // What is quoted follows without a space.
+            match self.next_at_once() {
+                Some(Token::Text(text)) if !text.is_empty() => names.push(text.clone()),
+                _ => return Err(self.unexpected(EXPECTED)),
+            }
+            self.at += 1;
+            match self.next_at_once() {
+                Some(Token::Word(word)) if word.starts_with('.') => part = &word[1..],
+                _ => break,
+            }
+            self.at += 1;
+        }
+        self.at += 1;
+        Ok(Operand::Claim(names))
+    }
+
+    /// The next token, if nothing stands between.
+    fn next_at_once(&self) -> Option<&Token<'a>> {
+        let (_, here) = &self.tokens[self.at];
+        self.tokens.get(self.at + 1).filter(|(_, next)| next.start == here.end).map(|(token, _)| token)
     }
 
     fn list(&mut self) -> Result<Vec<Value>, RuleError> {

@@ -2,6 +2,9 @@
 
 use std::fmt::{self, Display, Formatter};
 
+use serde_json::Value;
+
+use super::token::is_plain_member;
 use super::tree::{Comparison, Operand, Rule};
 use crate::time::UNITS;
 
@@ -66,7 +69,7 @@ fn named(f: &mut Formatter<'_>, word: &str, name: &str) -> fmt::Result {
         ) => read == name,
         _ => false,
     };
-    if is_plain { write!(f, "{word} {name}") } else { write!(f, "{word} {}", serde_json::Value::from(name)) }
+    if is_plain { write!(f, "{word} {name}") } else { write!(f, "{word} {}", Value::from(name)) }
 }
 
 impl Display for Operand {
@@ -74,7 +77,16 @@ impl Display for Operand {
         match self {
             Self::Subject => f.write_str("sub"),
             Self::Acr => f.write_str("acr"),
-            Self::Claim(names) => write!(f, "claims.{}", names.join(".")),
+            Self::Claim(names) => {
+                f.write_str("claims")?;
+                for name in names {
+                    match is_plain_member(name) {
+                        true => write!(f, ".{name}")?,
+                        false => write!(f, ".{}", Value::from(name.as_str()))?,
+                    }
+                }
+                Ok(())
+            }
             Self::Path(name) => write!(f, "path.{name}"),
             Self::Literal(value) => write!(f, "{value}"),
         }

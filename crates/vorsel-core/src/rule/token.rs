@@ -21,6 +21,11 @@ pub(crate) fn is_name(name: &str) -> bool {
         && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-_".contains(&byte))
 }
 
+/// Whether a member can stand behind `claims.` without quotes.
+pub(super) fn is_plain_member(name: &str) -> bool {
+    !name.is_empty() && !name.contains(|c: char| c.is_whitespace() || c.is_control() || "\"()[],<>=!.".contains(c))
+}
+
 pub(super) fn tokens(text: &str) -> Result<Vec<(Token<'_>, Range<usize>)>, RuleError> {
     let mut tokens = Vec::new();
     let mut at = 0;

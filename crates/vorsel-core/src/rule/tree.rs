@@ -148,6 +148,12 @@ pub fn claim(path: &str) -> Operand {
     Operand::Claim(path.split('.').map(str::to_owned).collect())
 }
 
+/// A claim of the app's own by the names on the way to it, whatever stands in them: `claims."https://lab.skarnhill.test/roles"`.
+#[must_use]
+pub fn claim_at(names: impl IntoIterator<Item = impl Into<String>>) -> Operand {
+    Operand::Claim(names.into_iter().map(Into::into).collect())
+}
+
 /// A parameter of the route's path: `path.observer`.
 #[must_use]
 pub fn path(name: impl Into<String>) -> Operand {
