@@ -244,7 +244,7 @@ async fn an_issuer_that_is_down_is_answered_as_the_app_says() {
         desk.says(500, "", Duration::ZERO);
         clock.advance(Duration::from_secs(later));
         assert_eq!(said(&guard, "/any", "opaque").await, expected, "{through_outage} s, after {later} s");
-        assert_eq!(said(&guard, "/any", "never seen").await, "503 unanswered");
+        assert_eq!(said(&guard, "/any", "never-seen").await, "503 unanswered");
     }
     // A slow one holds no more than so many requests up, and none for longer than so long.
     let desk = Desk::open(&good).await;

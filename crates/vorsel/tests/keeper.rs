@@ -224,6 +224,39 @@ async fn whoever_began_a_renewal_may_go_away() {
     assert_eq!((hill.asked(), keeper.renewals()), (1, 1));
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_renewal_of_before_says_nothing_of_a_new_beginning() {
+    let folder = tempfile::tempdir().expect("a folder");
+    for (status, body) in
+        [(400, r#"{"error":"invalid_grant"}"#), (200, r#"{"access_token":"late","token_type":"Bearer"}"#)]
+    {
+        for begins in [true, false] {
+            let (url, asked) = issuer(status, body, Duration::from_millis(200)).await;
+            let path = folder.path().join("tokens.json");
+            let keeper = TokenKeeper::builder(url, "desk").place(TokenFile::at(&path)).build().expect("a keeper");
+            keeper.begin(KeptTokens::new("old", 0, "refresh", vorsel::now())).await;
+            let waiting = tokio::spawn({
+                let keeper = keeper.clone();
+                async move { keeper.token().await }
+            });
+            while asked.load(Ordering::Relaxed) == 0 {
+                tokio::time::sleep(Duration::from_millis(5)).await;
+            }
+            if begins {
+                keeper.begin(KeptTokens::new("new", 300, "refresh-2", vorsel::now())).await;
+                assert_eq!(waiting.await.expect("no panic").as_deref(), Ok("new"));
+                assert_eq!(keeper.token().await.as_deref(), Ok("new"));
+            } else {
+                keeper.forget().await;
+                assert!(matches!(waiting.await.expect("no panic"), Err(KeeperError::SignInAgain { .. })));
+                assert!(matches!(keeper.token().await, Err(KeeperError::SignInAgain { .. })));
+            }
+            let kept = TokenFile::at(&path).load().await.expect("it can be read");
+            assert_eq!(kept.map(|kept| kept.access_token), begins.then(|| "new".to_owned()));
+        }
+    }
+}
+
 /// An issuer that answers so, and counts.
 async fn issuer(status: u16, body: &'static str, slow: Duration) -> (String, Arc<AtomicU64>) {
     let asked = Arc::new(AtomicU64::new(0));

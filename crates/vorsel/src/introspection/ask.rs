@@ -73,8 +73,10 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Asks<C> for Asking<C> {
 
     fn ask(&self, token: &[u8], now: Timestamp) -> Asked<C> {
         let (inner, name) = (self.0.clone(), name_of(token));
-        let Ok(token) = std::str::from_utf8(token) else {
-            // Bytes that no token has: nobody need be asked.
+        // What no token has (RFC 6750 section 2.1), the issuer need not be asked about.
+        let is_token =
+            |text: &&str| text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-._~+/=".contains(&byte));
+        let Some(token) = std::str::from_utf8(token).ok().filter(is_token) else {
             let answer = inner.verdict(br#"{"active":false}"#, now);
             let answer = answer.map_err(NoAnswer::Unanswered).and_then(|it| settled(it).map_err(NoAnswer::Refused));
             return Box::pin(std::future::ready(answer));

@@ -51,6 +51,8 @@ pub(super) struct State {
     is_loaded: bool,
     over: Option<KeeperError>,
     renewals: u64,
+    /// Grows when somebody begins anew or forgets: what was asked for before says nothing of that.
+    epoch: u64,
     /// A fresh token was refused as well: until then another one is not asked for because of that.
     distrusted_until: Option<Instant>,
 }
@@ -130,14 +132,16 @@ impl TokenKeeper {
         self.keep(Some(&tokens)).await;
         let mut state = self.state();
         (state.current, state.over, state.resting) = (Some(Current::of(tokens)), None, None);
-        (state.is_loaded, state.failures_in_a_row) = (true, 0);
+        (state.is_loaded, state.failures_in_a_row, state.flight) = (true, 0, None);
+        state.epoch += 1;
     }
 
     /// Forgets the tokens, after a sign-out for instance.
     pub async fn forget(&self) {
         self.keep(None).await;
         let mut state = self.state();
-        (state.current, state.is_loaded) = (None, true);
+        (state.current, state.is_loaded, state.flight) = (None, true, None);
+        state.epoch += 1;
     }
 
     /// A fresh token was refused, too.
@@ -222,23 +226,33 @@ impl TokenKeeper {
         let (done, flight) = watch::channel(None);
         state.flight = Some(flight.clone());
         state.renewals += 1;
+        let epoch = state.epoch;
         drop(state);
         let keeper = self.clone();
         // On a task of its own: it goes on although whoever began it goes away.
         tokio::spawn(async move {
             let asked = keeper.0.endpoint.ask(&keeper.0.http, refresh_token.as_deref(), now).await;
-            let outcome = keeper.settle(asked).await;
+            let outcome = keeper.settle(asked, epoch).await;
             done.send_replace(Some(outcome));
         });
         Ok(flight)
     }
 
     /// Keeps what came, and says what it means.
-    async fn settle(&self, asked: Result<KeptTokens, KeeperError>) -> Outcome {
+    async fn settle(&self, asked: Result<KeptTokens, KeeperError>, epoch: u64) -> Outcome {
+        if self.state().epoch != epoch {
+            return self.overtaken();
+        }
         match &asked {
             Ok(tokens) => self.keep(Some(tokens)).await,
             Err(KeeperError::SignInAgain { .. }) => self.keep(None).await,
             Err(_) => {}
+        }
+        if self.state().epoch != epoch {
+            // Which of both was kept last nobody knows.
+            let current = self.state().current.clone();
+            self.keep(current.as_ref().map(|current| &current.tokens)).await;
+            return self.overtaken();
         }
         let mut state = self.state();
         state.flight = None;
@@ -264,6 +278,14 @@ impl TokenKeeper {
                 Err(error)
             }
         }
+    }
+}
+
+impl TokenKeeper {
+    /// Somebody has begun anew, or forgotten all, while the issuer was asked.
+    fn overtaken(&self) -> Outcome {
+        let reason = "the tokens were forgotten".to_owned();
+        self.state().current.clone().ok_or(KeeperError::SignInAgain { reason })
     }
 }
 
