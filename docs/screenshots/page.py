@@ -84,7 +84,7 @@ class Browser:
 
 def main():
     base, folder = sys.argv[1:]
-    with tempfile.TemporaryDirectory() as profile:
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as profile:
         browser = Browser(profile)
         try:
             draw(browser, base, folder)

@@ -248,15 +248,23 @@ impl TokenKeeper {
             Err(KeeperError::SignInAgain { .. }) => self.keep(None).await,
             Err(_) => {}
         }
-        if self.state().epoch != epoch {
-            // Which of both was kept last nobody knows.
-            let current = self.state().current.clone();
-            self.keep(current.as_ref().map(|current| &current.tokens)).await;
-            return self.overtaken();
+        if let Some(outcome) = self.remember(asked, epoch) {
+            return outcome;
         }
+        // Which of both was kept last nobody knows.
+        let current = self.state().current.clone();
+        self.keep(current.as_ref().map(|current| &current.tokens)).await;
+        self.overtaken()
+    }
+
+    /// What is known from now on; nothing if somebody has begun anew meanwhile.
+    fn remember(&self, asked: Result<KeptTokens, KeeperError>, epoch: u64) -> Option<Outcome> {
         let mut state = self.state();
+        if state.epoch != epoch {
+            return None;
+        }
         state.flight = None;
-        match asked {
+        Some(match asked {
             Ok(tokens) => {
                 let current = Current::of(tokens);
                 (state.current, state.resting, state.failures_in_a_row) = (Some(current.clone()), None, 0);
@@ -277,11 +285,9 @@ impl TokenKeeper {
                 state.resting = Some((Instant::now() + rest, error.clone()));
                 Err(error)
             }
-        }
+        })
     }
-}
 
-impl TokenKeeper {
     /// Somebody has begun anew, or forgotten all, while the issuer was asked.
     fn overtaken(&self) -> Outcome {
         let reason = "the tokens were forgotten".to_owned();
