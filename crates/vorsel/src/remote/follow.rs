@@ -212,8 +212,7 @@ impl Followed {
                     pause = between(kept_for * 8 / 10, kept_for);
                 }
                 Some(_) => {
-                    let longest = FIRST_PAUSE * 2_u32.saturating_pow(state.failures_in_a_row.min(10));
-                    pause = between(longest / 2, longest.min(LONGEST_PAUSE));
+                    pause = pause_after(state.failures_in_a_row);
                     state.failures_in_a_row = state.failures_in_a_row.saturating_add(1);
                 }
             }
@@ -256,6 +255,12 @@ impl Followed {
     }
 }
 
+/// After a failure that so many came before.
+fn pause_after(failures: u32) -> Duration {
+    let longest = FIRST_PAUSE.saturating_mul(2_u32.saturating_pow(failures)).min(LONGEST_PAUSE);
+    between(longest / 2, longest)
+}
+
 /// A time between two, by chance.
 fn between(least: Duration, most: Duration) -> Duration {
     let mut bytes = [0; 2];
@@ -263,4 +268,19 @@ fn between(least: Duration, most: Duration) -> Duration {
     let _ = random_bytes(&mut bytes);
     let span = most.saturating_sub(least);
     least + span.mul_f64(f64::from(u16::from_le_bytes(bytes)) / f64::from(u16::MAX))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn pauses_grow_with_failures_up_to_a_minute() {
+        for (failures, longest) in [(0, 1), (1, 2), (5, 32), (6, 60), (7, 60), (31, 60), (u32::MAX, 60)] {
+            let (longest, found) = (Duration::from_secs(longest), pause_after(failures));
+            assert!((longest / 2..=longest).contains(&found), "after {failures}: {found:?}");
+        }
+        let (least, most) = (Duration::from_secs(8), Duration::from_secs(10));
+        assert!((0..1_000).all(|_| (least..=most).contains(&between(least, most))));
+    }
 }
