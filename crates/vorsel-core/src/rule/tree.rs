@@ -151,7 +151,12 @@ pub fn claim(path: &str) -> Operand {
 /// A claim of the app's own by the names on the way to it, whatever stands in them: `claims."https://lab.skarnhill.test/roles"`.
 #[must_use]
 pub fn claim_at(names: impl IntoIterator<Item = impl Into<String>>) -> Operand {
-    Operand::Claim(names.into_iter().map(Into::into).collect())
+    let mut names: Vec<String> = names.into_iter().map(Into::into).collect();
+    // A claim without a name is one that nobody has.
+    if names.is_empty() {
+        names.push(String::new());
+    }
+    Operand::Claim(names)
 }
 
 /// A parameter of the route's path: `path.observer`.
