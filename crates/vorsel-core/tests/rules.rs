@@ -373,6 +373,7 @@ fn a_claim_may_have_any_name_in_quotes() {
         assert_eq!(Rule::parse(text).as_ref(), Ok(&rule), "{text}");
         assert_eq!(Rule::parse(&rule.to_string()), Ok(rule), "{text}");
     }
+    assert_eq!(claim_at([""; 0]), claim_at([""]), "no name is one that nobody has");
     let plan =
         AccessPlan::builder().need("GET", "/dome", r#"claims."https://lab.skarnhill.test/roles".hill contains "crew""#);
     let plan = plan.build().expect("a plan");
