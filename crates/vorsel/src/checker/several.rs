@@ -109,15 +109,21 @@ impl<C> Checkers<C> {
         Ok(())
     }
 
-    /// Whoever is asked about this token.
-    fn asked_about(&self, token: &[u8]) -> Option<&Arc<dyn Asks<C>>> {
+    /// What comes of a token that somebody is asked about; nothing if it is to be checked here.
+    fn asked(&self, token: &[u8], now: Timestamp) -> Option<Result<Arc<Checked<C>>, NotChecked<C>>> {
+        let refused = |finding| NotChecked::Refused { finding, unanswered: None };
+        let answer = |asks: &Arc<dyn Asks<C>>| Some(asks.known(token, now)?.map_err(refused));
+        let ask = |asks: &Arc<dyn Asks<C>>| Err(NotChecked::Asked(asks.ask(token, now)));
         if token.iter().filter(|byte| **byte == b'.').count() != 2 {
-            return self.asked.first();
+            return self.asked.first().map(|asks| answer(asks).unwrap_or_else(|| ask(asks)));
         }
         let mut for_jwts = self.asked.iter().filter(|asks| asks.takes_jwts()).peekable();
         for_jwts.peek()?;
-        let named = UncheckedToken::issuer_named(token)?;
-        for_jwts.find(|asks| asks.issuer() == named)
+        // What was answered a moment ago need not be read to know whom it names.
+        for_jwts.clone().find_map(answer).or_else(|| {
+            let named = UncheckedToken::issuer_named(token)?;
+            for_jwts.find(|asks| asks.issuer() == named).map(ask)
+        })
     }
 
     pub(crate) fn former(&mut self, former: FormerTokens<C>) {
@@ -157,10 +163,9 @@ impl<C: DeserializeOwned> Checkers<C> {
 
     fn of_today(&self, token: &[u8], proven: Proven<'_>, now: Timestamp) -> Result<Arc<Checked<C>>, NotChecked<C>> {
         if !self.asked.is_empty()
-            && let Some(asks) = self.asked_about(token)
+            && let Some(answer) = self.asked(token, now)
         {
-            let known = asks.known(token, now).ok_or_else(|| NotChecked::Asked(asks.ask(token, now)))?;
-            return known.map_err(|finding| NotChecked::Refused { finding, unanswered: None });
+            return answer;
         }
         if self.others.is_empty() {
             return self.own.check_proven(token, proven, now).map_err(|finding| self.own.not_checked(finding));

@@ -96,7 +96,8 @@ impl<C: Serialize + Send + Sync + 'static, K: ApiKeys<C>> LookUp<C> for K {
 /// What a guard decides: the caller, or nobody on an open route; or what the client is answered without the handler.
 pub type Admitted<C> = Result<Option<Caller<C>>, Stop>;
 
-/// A decision under way: ready at once, unless an API key or a ticket has to be looked up or a predicate to be asked.
+/// A decision under way: ready at once, unless an API key or a ticket has to be looked up, another issuer or a
+/// predicate to be asked.
 #[must_use = "nobody is refused as long as the decision is not looked at"]
 pub struct Deciding<C> {
     state: State<C>,

@@ -2,6 +2,9 @@
 
 use std::time::Duration;
 
+use http::header::WWW_AUTHENTICATE;
+use http::{HeaderMap, StatusCode};
+
 /// Why there is no access token.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
@@ -64,10 +67,14 @@ pub enum SendError<E> {
     Failed(#[source] E),
 }
 
+/// The challenges of a 401.
+pub(super) fn refused(status: StatusCode, headers: &HeaderMap) -> Option<String> {
+    let challenges = headers.get_all(WWW_AUTHENTICATE).iter().filter_map(|value| value.to_str().ok());
+    (status == StatusCode::UNAUTHORIZED).then(|| challenges.collect::<Vec<_>>().join(", "))
+}
+
 /// Whether a challenge says that the token is not good any more
 /// ([RFC 6750 section 3.1](https://www.rfc-editor.org/rfc/rfc6750#section-3.1)).
-pub(super) fn says_invalid_token(challenges: &[&str]) -> bool {
-    challenges
-        .iter()
-        .any(|challenge| challenge.contains("error=\"invalid_token\"") || challenge.contains("error=invalid_token"))
+pub(super) fn says_invalid_token(challenge: &str) -> bool {
+    challenge.contains("error=\"invalid_token\"") || challenge.contains("error=invalid_token")
 }

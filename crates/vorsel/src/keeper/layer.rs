@@ -7,13 +7,13 @@ use std::pin::Pin;
 use std::task::{Context, Poll};
 
 use bytes::Bytes;
-use http::header::{AUTHORIZATION, WWW_AUTHENTICATE};
-use http::{HeaderValue, Request, Response, StatusCode};
+use http::header::AUTHORIZATION;
+use http::{HeaderValue, Request, Response};
 use http_body_util::{Empty, Full};
 use tower_layer::Layer;
 use tower_service::Service;
 
-use super::error::{KeeperError, SendError, says_invalid_token};
+use super::error::{KeeperError, SendError, refused, says_invalid_token};
 use super::flight::TokenKeeper;
 
 /// A body that can be sent once more, or can't.
@@ -110,8 +110,8 @@ where
     let again = copied(&request);
     authorise(&mut request, &token)?;
     let response = service.call(request).await.map_err(SendError::Failed)?;
-    let Some(challenge) = refused(&response) else { return Ok(response) };
-    if !says_invalid_token(&[&challenge]) {
+    let Some(challenge) = refused(response.status(), response.headers()) else { return Ok(response) };
+    if !says_invalid_token(&challenge) {
         return Err(SendError::Unauthorized { challenge });
     }
     let fresh = keeper.instead_of(&token).await?;
@@ -119,7 +119,7 @@ where
     authorise(&mut again, &fresh)?;
     std::future::poll_fn(|context| service.poll_ready(context)).await.map_err(SendError::Failed)?;
     let response = service.call(again).await.map_err(SendError::Failed)?;
-    match refused(&response) {
+    match refused(response.status(), response.headers()) {
         None => Ok(response),
         Some(challenge) => {
             keeper.refused_again();
@@ -144,9 +144,4 @@ fn authorise<B>(request: &mut Request<B>, token: &str) -> Result<(), KeeperError
     value.set_sensitive(true);
     request.headers_mut().insert(AUTHORIZATION, value);
     Ok(())
-}
-
-fn refused<R>(response: &Response<R>) -> Option<String> {
-    let challenges = response.headers().get_all(WWW_AUTHENTICATE).iter().filter_map(|value| value.to_str().ok());
-    (response.status() == StatusCode::UNAUTHORIZED).then(|| challenges.collect::<Vec<_>>().join(", "))
 }

@@ -1,10 +1,8 @@
 //! Requests of `reqwest`, with a token that is renewed if it has to be.
 
-use http::StatusCode;
-use http::header::WWW_AUTHENTICATE;
 use reqwest::{RequestBuilder, Response};
 
-use super::error::{SendError, says_invalid_token};
+use super::error::{SendError, refused, says_invalid_token};
 use super::flight::TokenKeeper;
 
 impl TokenKeeper {
@@ -17,13 +15,13 @@ impl TokenKeeper {
         let token = self.token().await?;
         let again = request.try_clone();
         let response = sent(request, &token).await?;
-        let Some(challenge) = refused(&response) else { return Ok(response) };
-        if !says_invalid_token(&[&challenge]) {
+        let Some(challenge) = refused(response.status(), response.headers()) else { return Ok(response) };
+        if !says_invalid_token(&challenge) {
             return Err(SendError::Unauthorized { challenge });
         }
         let fresh = self.instead_of(&token).await?;
         let response = sent(again.ok_or(SendError::NotRepeated)?, &fresh).await?;
-        match refused(&response) {
+        match refused(response.status(), response.headers()) {
             None => Ok(response),
             Some(challenge) => {
                 self.refused_again();
@@ -35,10 +33,4 @@ impl TokenKeeper {
 
 async fn sent(request: RequestBuilder, token: &str) -> Result<Response, SendError<reqwest::Error>> {
     request.bearer_auth(token).send().await.map_err(SendError::Failed)
-}
-
-/// The challenges of a 401.
-fn refused(response: &Response) -> Option<String> {
-    let challenges = response.headers().get_all(WWW_AUTHENTICATE).iter().filter_map(|value| value.to_str().ok());
-    (response.status() == StatusCode::UNAUTHORIZED).then(|| challenges.collect::<Vec<_>>().join(", "))
 }
