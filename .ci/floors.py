@@ -21,8 +21,8 @@ FLOORS = {
         {"answer"},
     ],
     "vorsel": [
-        {"audit", "outgoing", "meters", "live", "clock", "random", "plan_file", "under_way", "waiting"},
-        {"store", "clients", "throttle", "password"},
+        {"audit", "meters", "live", "clock", "random", "plan_file", "under_way", "waiting"},
+        {"store", "clients", "throttle", "password", "outgoing"},
         {"keys", "tickets", "keeper"},
         {"checker", "revocations", "admission"},
         {"access", "remote", "introspection"},

@@ -35,7 +35,7 @@ pub use plan::{
     OpenApiCredentials, OpenApiDifferences, OpenApiError, PathPattern, Place, PlanBuilder, PlanError, Reach, Route,
     RouteChange, RouteReached, SupposedCaller, SupposedCallerError, Unmet, Verdict, Who, Why, Witness, entries_for,
 };
-pub use revocations::{Revocation, Revocations, Revoked, at_issuer};
+pub use revocations::{FeedEvent, Revocation, Revocations, Revoked, at_issuer};
 pub use session::{
     Advance, Arrivals, Beyond, EndReason, Ended, Facts, FactsError, Generation, Load, PerSubject, Presented, Purpose,
     PurposeShown, PurposeTokens, RefreshTokens, Renewal, RenewalRefusal, RenewalStep, SESSION_SECRET_BYTES, Session,

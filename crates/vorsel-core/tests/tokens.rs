@@ -12,8 +12,8 @@ use aws_lc_rs::signature::{
 use proptest::prelude::*;
 use serde_json::json;
 use vorsel_core::{
-    AccessDraft, Algorithm, Expectations, Issuer, KeySet, Kind, Lifetime, NoOwn, Object, Proven, Scopes, SigningKey,
-    Verifier, base64url,
+    AccessDraft, Algorithm, Expectations, IssueError, Issuer, KeySet, Kind, Lifetime, NoOwn, Object, Proven, Scopes,
+    SigningKey, Verifier, base64url,
 };
 
 mod common;
@@ -77,6 +77,7 @@ fn kinds_are_never_mixed_up() {
         (Expectations::access(ISSUER, AUDIENCE), Kind::Access),
         (Expectations::refresh(ISSUER).audience(AUDIENCE), Kind::Refresh),
         (Expectations::one_purpose(ISSUER).audience(AUDIENCE), Kind::OnePurpose),
+        (Expectations::security_event(ISSUER, AUDIENCE), Kind::SecurityEvent),
         (Expectations::plain(ISSUER).audience(AUDIENCE), Kind::Plain),
     ] {
         let verifier = Verifier::new(KeySet::new([secret().verifying_key()]), expectations);
@@ -84,13 +85,35 @@ fn kinds_are_never_mixed_up() {
             ("at+jwt", Kind::Access),
             ("refresh+jwt", Kind::Refresh),
             ("once+jwt", Kind::OnePurpose),
+            ("secevent+jwt", Kind::SecurityEvent),
             ("JWT", Kind::Plain),
         ] {
-            let token = signed(with(header(), "typ", json!(typ)), with(claims(), "sid", json!("s")));
+            let mut told = claims();
+            told["events"] = json!({});
+            let token = signed(with(header(), "typ", json!(typ)), with(told, "sid", json!("s")));
             let expected: &[&str] = if kind == of { &[] } else { &["wrong-kind"] };
             assert_eq!(codes(&verifier, &token, NOW), expected, "{typ} as {kind}");
         }
     }
+}
+
+#[test]
+fn a_security_event_has_no_end_and_an_audience() {
+    let issuer = Issuer::new(ISSUER, secret());
+    let token = issuer.security_event("archive", "e-1", &json!({ "urn:x": { "a": 1 } }), NOW).expect("a token");
+    let check = |audience: &str, at| {
+        let verifier =
+            Verifier::new(KeySet::new([secret().verifying_key()]), Expectations::security_event(ISSUER, audience));
+        codes(&verifier, &token, at)
+    };
+    assert_eq!(check("archive", NOW), [""; 0]);
+    assert_eq!(check("archive", NOW.after(Duration::from_secs(1_000_000_000))), [""; 0], "it does not expire");
+    assert_eq!(check("archive", NOW.before(Duration::from_secs(300))), [""; 0], "its clock may be ahead");
+    assert_eq!(check("archive", NOW.before(Duration::from_secs(302))), ["not-yet-valid"]);
+    assert_eq!(check("dome-controller", NOW), ["wrong-audience"]);
+    let large = json!({ "urn:x": "x".repeat(Issuer::LARGEST_SECURITY_EVENT) });
+    assert!(matches!(issuer.security_event("archive", "e-2", &large, NOW), Err(IssueError::TooLarge { .. })));
+    assert!(matches!(issuer.security_event("", "e-3", &json!({}), NOW), Err(IssueError::Empty { claim: "aud" })));
 }
 
 #[test]

@@ -95,7 +95,9 @@ pub use password::{PasswordCheckError, PasswordHashError, PasswordLimits, Passwo
 pub use plan_file::{PlanFileError, load_plan};
 pub use random::{RandomError, random_id};
 #[cfg(feature = "remote")]
-pub use remote::{FetchError, RemoteFigures, RemoteIssuer, RemoteIssuerBuilder, RemoteIssuerError, RemoteLimits};
+pub use remote::{
+    FetchError, RemoteFeedBuilder, RemoteFigures, RemoteIssuer, RemoteIssuerBuilder, RemoteIssuerError, RemoteLimits,
+};
 pub use revocations::{FeedFigures, LiveRevocations};
 pub use sessions::{
     ClientReply, ClientTokenError, EndError, Housekeeping, PurposeError, RedeemError, RenewError, RenewalRequest,

@@ -69,6 +69,8 @@ enum KindName {
     Refresh,
     /// A one-purpose token of Vorsel's, typ once+jwt.
     OnePurpose,
+    /// What an issuer tells those who follow it (RFC 8417), typ secevent+jwt.
+    SecurityEvent,
     /// Any JWT with an expiration time, typ absent or JWT.
     Plain,
 }
@@ -118,6 +120,7 @@ fn desk(arguments: &ExplainArguments) -> Result<Desk, Failure> {
         KindName::Access => Kind::Access,
         KindName::Refresh => Kind::Refresh,
         KindName::OnePurpose => Kind::OnePurpose,
+        KindName::SecurityEvent => Kind::SecurityEvent,
         KindName::Plain => Kind::Plain,
     };
     let mut expectations = Expectations::danger_from_anyone_for_anyone(kind);

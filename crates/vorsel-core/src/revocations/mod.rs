@@ -7,6 +7,7 @@
 //! Readers take no lock and never wait for a writer. How the entries get here, and how old the view may be, is not this
 //! module's business.
 
+mod event;
 mod filter;
 
 use std::fmt;
@@ -20,6 +21,7 @@ use papaya::HashMap;
 use crate::finding::{Check, Finding, quoted};
 use crate::time::Timestamp;
 use crate::token::{AccessDraft, Checked, Claims};
+pub use event::FeedEvent;
 use filter::Filters;
 
 /// What does not stand any more: because a session ended, or because access tokens were revoked.

@@ -66,23 +66,11 @@ impl PurposeTokens {
         now: Timestamp,
     ) -> Result<String, IssueError> {
         let (issuer, issued) = (self.issuer.name(), now.whole_secs());
+        let own = PurposeClaims { purpose: purpose.name.to_owned(), bound: bound(id, purpose.bound_to) };
         let claims = ClaimsToWrite {
-            iss: issuer,
-            aud: Audience::One(issuer),
-            nbf: None,
-            iat: issued.as_secs(),
-            exp: issued.after(lasting.as_duration()).as_secs(),
-            sub: purpose.subject,
-            client_id: None,
-            jti: id,
-            scope: "",
-            roles: &[],
-            sid: None,
-            auth_time: None,
-            session_at: None,
-            acr: None,
-            cnf: None,
-            own: PurposeClaims { purpose: purpose.name.to_owned(), bound: bound(id, purpose.bound_to) },
+            exp: Some(issued.after(lasting.as_duration()).as_secs()),
+            sub: Some(purpose.subject),
+            ..ClaimsToWrite::of(issuer, Audience::One(issuer), id, issued, own)
         };
         self.issuer.write(Kind::OnePurpose, &claims, now)?.sign()
     }

@@ -66,23 +66,13 @@ impl RefreshTokens {
         let issuer = self.issuer.name();
         let Generation { number, began_at, idle_until } = generation;
         let facts = &session.facts;
+        let (id, own) = (session.token_id(number), GenerationClaim { generation: number });
         let claims = ClaimsToWrite {
-            iss: issuer,
-            aud: Audience::One(issuer),
-            nbf: None,
-            iat: began_at.as_secs(),
-            exp: idle_until.as_secs(),
-            sub: &facts.subject,
+            exp: Some(idle_until.as_secs()),
+            sub: Some(&facts.subject),
             client_id: Some(&facts.client_id),
-            jti: &session.token_id(number),
-            scope: "",
-            roles: &[],
             sid: Some(&session.id),
-            auth_time: None,
-            session_at: None,
-            acr: None,
-            cnf: None,
-            own: GenerationClaim { generation: number },
+            ..ClaimsToWrite::of(issuer, Audience::One(issuer), &id, began_at, own)
         };
         self.issuer.write(Kind::Refresh, &claims, began_at)
     }

@@ -1,8 +1,9 @@
 //! A client's word for itself, signed ([RFC 7523 section 3](https://www.rfc-editor.org/rfc/rfc7523#section-3)).
 
 use super::claims::NoOwn;
-use super::issuer::{Audience, ClaimsToWrite, IssueError, Issuer};
+use super::issuer::{IssueError, Issuer};
 use super::kind::Kind;
+use super::written::{Audience, ClaimsToWrite};
 use crate::keyring::Keyring;
 use crate::time::{Lifetime, Timestamp};
 
@@ -29,22 +30,9 @@ pub fn client_assertion(
 ) -> Result<String, IssueError> {
     let issued = now.whole_secs();
     let claims = ClaimsToWrite {
-        iss: client_id,
-        aud: Audience::One(audience),
-        nbf: None,
-        iat: issued.as_secs(),
-        exp: issued.after(Lifetime::minutes(1).as_duration()).as_secs(),
-        sub: client_id,
-        client_id: None,
-        jti: id,
-        scope: "",
-        roles: &[],
-        sid: None,
-        auth_time: None,
-        session_at: None,
-        acr: None,
-        cnf: None,
-        own: NoOwn {},
+        exp: Some(issued.after(Lifetime::minutes(1).as_duration()).as_secs()),
+        sub: Some(client_id),
+        ..ClaimsToWrite::of(client_id, Audience::One(audience), id, issued, NoOwn {})
     };
     Issuer::new(client_id, keys).write(Kind::Plain, &claims, now)?.sign()
 }

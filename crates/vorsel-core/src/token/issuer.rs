@@ -8,9 +8,10 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::claims::{NoOwn, REGISTERED};
-use super::jws::{SIZE_LIMIT, header_segment};
+use super::jws::{LARGEST_SECURITY_EVENT, SIZE_LIMIT, header_segment};
 use super::kind::Kind;
 use super::scope::Scopes;
+use super::written::{Audience, ClaimsToWrite, Confirmation};
 use crate::encoding::base64url;
 use crate::encoding::json::{self, Object};
 use crate::finding::quoted_list;
@@ -285,6 +286,9 @@ impl<C> AccessDraft<C> {
 }
 
 impl Issuer {
+    /// The most bytes that a token with security events has, 2 MiB: there are thousands of revocations in one.
+    pub const LARGEST_SECURITY_EVENT: usize = LARGEST_SECURITY_EVENT;
+
     /// An issuer with this name, an https URL as a rule, that signs with this keyring, or always with one key.
     #[must_use]
     pub fn new(name: impl Into<String>, keys: impl Into<Keyring>) -> Self {
@@ -355,14 +359,10 @@ impl Issuer {
         }
         let issued = now.whole_secs();
         let claims = ClaimsToWrite {
-            iss: &self.name,
-            aud: Audience::of(&draft.audiences),
-            iat: issued.as_secs(),
             nbf: draft.not_before.map(|moment| moment.next_whole_sec().as_secs()),
-            exp: issued.after(draft.lifetime.as_duration()).as_secs(),
-            sub: &draft.subject,
+            exp: Some(issued.after(draft.lifetime.as_duration()).as_secs()),
+            sub: Some(&draft.subject),
             client_id: Some(&draft.client_id),
-            jti: id,
             scope: draft.scopes.as_str(),
             roles: &draft.roles,
             sid: draft.session_id.as_deref(),
@@ -370,9 +370,32 @@ impl Issuer {
             session_at: draft.session_at.map(Timestamp::as_secs),
             acr: draft.acr.as_deref(),
             cnf: draft.bound_to.as_deref().map(|jkt| Confirmation { jkt }),
-            own: &own,
+            ..ClaimsToWrite::of(&self.name, Audience::of(&draft.audiences), id, issued, &own)
         };
         self.write(Kind::Access, &claims, now)
+    }
+
+    /// Signs security events for one who follows this issuer ([RFC 8417 section 2](https://www.rfc-editor.org/rfc/rfc8417#section-2)),
+    /// an object that says something of each by its URI. `id` becomes its `jti`, `now` its `iat`, in whole seconds; there
+    /// is no `exp`, since what has happened does not expire.
+    ///
+    /// # Errors
+    /// If a name is empty, no key is active, the token would have more than
+    /// [`LARGEST_SECURITY_EVENT`](Self::LARGEST_SECURITY_EVENT) bytes, or the primitive fails.
+    pub fn security_event<E: Serialize>(
+        &self,
+        audience: &str,
+        id: &str,
+        events: &E,
+        now: Timestamp,
+    ) -> Result<String, IssueError> {
+        #[derive(Serialize)]
+        struct Events<'a, E> {
+            events: &'a E,
+        }
+        let claims = ClaimsToWrite::of(&self.name, Audience::One(audience), id, now, Events { events });
+        let prepared = self.write(Kind::SecurityEvent, &claims, now)?;
+        Prepared { limit: Self::LARGEST_SECURITY_EVENT, ..prepared }.sign()
     }
 
     /// The claims as a token of this kind, for the key of the moment `at` to sign.
@@ -382,7 +405,8 @@ impl Issuer {
         claims: &ClaimsToWrite<'_, C>,
         at: Timestamp,
     ) -> Result<Prepared, IssueError> {
-        let names = [("iss", claims.iss), ("sub", claims.sub), ("jti", claims.jti)].into_iter();
+        let names = [("iss", Some(claims.iss)), ("sub", claims.sub), ("jti", Some(claims.jti))];
+        let names = names.into_iter().filter_map(|(claim, name)| Some((claim, name?)));
         let audiences = claims.aud.iter().map(|audience| ("aud", audience));
         if let Some((claim, _)) = names.chain(audiences).find(|(_, name)| name.is_empty()) {
             return Err(IssueError::Empty { claim });
@@ -432,66 +456,6 @@ impl fmt::Debug for Prepared {
 
 /// Two dots and the longest usual signature, that of an RSA key of 2048 bits.
 const ROOM_FOR_SIGNATURE: usize = 2 + 4 + 342;
-
-/// The key that a token is bound to ([RFC 9449 section 6.1](https://www.rfc-editor.org/rfc/rfc9449#section-6.1)).
-#[derive(Serialize)]
-pub(crate) struct Confirmation<'a> {
-    jkt: &'a str,
-}
-
-/// Whom a token is for: one as a text, several as a list.
-#[derive(Clone, Copy, Serialize)]
-#[serde(untagged)]
-pub(crate) enum Audience<'a> {
-    One(&'a str),
-    Several(&'a [String]),
-}
-
-impl<'a> Audience<'a> {
-    fn of(audiences: &'a [String]) -> Self {
-        if let [one] = audiences { Self::One(one) } else { Self::Several(audiences) }
-    }
-
-    fn iter(self) -> impl Iterator<Item = &'a str> {
-        let (one, several): (Option<&str>, &[String]) = match self {
-            Self::One(one) => (Some(one), &[]),
-            Self::Several(several) => (None, several),
-        };
-        one.into_iter().chain(several.iter().map(String::as_str))
-    }
-}
-
-/// The claims of a token in the order written; what is empty is left out.
-#[derive(Serialize)]
-pub(crate) struct ClaimsToWrite<'a, C> {
-    pub(crate) iss: &'a str,
-    pub(crate) aud: Audience<'a>,
-    pub(crate) iat: i64,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) nbf: Option<i64>,
-    pub(crate) exp: i64,
-    pub(crate) sub: &'a str,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) client_id: Option<&'a str>,
-    pub(crate) jti: &'a str,
-    #[serde(skip_serializing_if = "str::is_empty")]
-    pub(crate) scope: &'a str,
-    #[serde(skip_serializing_if = "<[String]>::is_empty")]
-    pub(crate) roles: &'a [String],
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) sid: Option<&'a str>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) auth_time: Option<i64>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) session_at: Option<i64>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) acr: Option<&'a str>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) cnf: Option<Confirmation<'a>>,
-    /// An object whose members have other names.
-    #[serde(flatten)]
-    pub(crate) own: C,
-}
 
 fn own_claims<C: Serialize>(own: &C) -> Result<Object, IssueError> {
     match serde_json::to_value(own) {

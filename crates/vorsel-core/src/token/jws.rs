@@ -19,6 +19,8 @@ use crate::key::VerifyingKey;
 
 /// The largest token that is issued and looked at if nothing else is set, in bytes.
 pub(crate) const SIZE_LIMIT: usize = 16 * 1024;
+/// There are thousands of revocations in one.
+pub(crate) const LARGEST_SECURITY_EVENT: usize = 2 * 1024 * 1024;
 
 /// A token taken apart, payload and signature decoded, nothing in it checked.
 pub(crate) struct Compact<'a> {
@@ -304,7 +306,7 @@ mod tests {
         for algorithm in Algorithm::ALL {
             for kid in ["hill", "", "\"\\\n\u{1f52d}", "crit"] {
                 let key = SigningKey::generate(algorithm).expect("a key").named(kid).verifying_key();
-                for kind in [Kind::Access, Kind::Refresh, Kind::OnePurpose, Kind::Plain] {
+                for kind in [Kind::Access, Kind::Refresh, Kind::OnePurpose, Kind::SecurityEvent, Kind::Plain] {
                     let bytes = base64url::decode(header_segment(&key, kind)).expect("base64url");
                     assert_eq!(Header::read(&bytes).expect("a header"), Header::known(&key, kind));
                 }

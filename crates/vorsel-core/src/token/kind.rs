@@ -13,6 +13,9 @@ pub enum Kind {
     Refresh,
     /// A one-purpose token of ours, `typ` `once+jwt`, checked only by its issuer.
     OnePurpose,
+    /// What an issuer tells those who follow it ([RFC 8417](https://www.rfc-editor.org/rfc/rfc8417)), `typ` `secevent+jwt`. It is no
+    /// credential and has no `exp`.
+    SecurityEvent,
     /// Any JWT with `exp`; `typ` absent or `JWT`.
     Plain,
 }
@@ -25,6 +28,7 @@ impl Kind {
             Self::Access => "at+jwt",
             Self::Refresh => "refresh+jwt",
             Self::OnePurpose => "once+jwt",
+            Self::SecurityEvent => "secevent+jwt",
             Self::Plain => "JWT",
         }
     }
@@ -46,12 +50,14 @@ impl Kind {
     }
 
     /// The claims a token of this kind must carry: [RFC 9068 section 2.2](https://www.rfc-editor.org/rfc/rfc9068#section-2.2)
-    /// for access tokens.
+    /// for access tokens,
+    /// [RFC 8417 section 2.2](https://www.rfc-editor.org/rfc/rfc8417#section-2.2) for security events.
     pub(crate) const fn required_claims(self) -> &'static [&'static str] {
         match self {
             Self::Access => &["iss", "exp", "aud", "sub", "client_id", "iat", "jti"],
             Self::Refresh => &["iss", "exp", "aud", "sub", "client_id", "iat", "jti", "sid"],
             Self::OnePurpose => &["iss", "exp", "aud", "sub", "iat", "jti"],
+            Self::SecurityEvent => &["iss", "aud", "iat", "jti", "events"],
             Self::Plain => &["exp"],
         }
     }
@@ -63,6 +69,7 @@ impl fmt::Display for Kind {
             Self::Access => "access",
             Self::Refresh => "refresh",
             Self::OnePurpose => "one-purpose",
+            Self::SecurityEvent => "security-event",
             Self::Plain => "plain",
         })
     }
@@ -70,7 +77,7 @@ impl fmt::Display for Kind {
 
 #[cfg(test)]
 mod tests {
-    use super::Kind::{Access, OnePurpose, Plain, Refresh};
+    use super::Kind::{Access, OnePurpose, Plain, Refresh, SecurityEvent};
 
     #[test]
     fn typ_is_compared_without_case_and_prefix() {
@@ -81,6 +88,7 @@ mod tests {
             (Some("Application/AT+jwt"), Some(Access)),
             (Some("refresh+jwt"), Some(Refresh)),
             (Some("once+jwt"), Some(OnePurpose)),
+            (Some("application/SecEvent+jwt"), Some(SecurityEvent)),
             (Some("JWT"), Some(Plain)),
             (Some("jwt"), Some(Plain)),
             (None, Some(Plain)),
@@ -91,7 +99,7 @@ mod tests {
             (Some("JWE"), None),
             (Some("ápplication/at+jwt"), None),
         ] {
-            for candidate in [Access, Refresh, OnePurpose, Plain] {
+            for candidate in [Access, Refresh, OnePurpose, SecurityEvent, Plain] {
                 assert_eq!(candidate.agrees_with(typ), kind == Some(candidate), "{typ:?} as {candidate}");
             }
         }

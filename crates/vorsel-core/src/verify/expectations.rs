@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use crate::key::Algorithm;
 use crate::time::LARGEST_SKEW;
-use crate::token::{Kind, Reading, SIZE_LIMIT};
+use crate::token::{Kind, LARGEST_SECURITY_EVENT, Reading, SIZE_LIMIT};
 
 /// What a verifier requires of a token.
 ///
@@ -91,6 +91,16 @@ impl Expectations {
         let expectations = Self::of(Kind::OnePurpose, Some(issuer.clone()), ExpectedAudience::OneOf(vec![issuer]));
         // Another instance's clock may be ahead.
         Self { issuer_ahead: Self::LARGEST_SKEW, ..expectations }
+    }
+
+    /// Security events from `issuer` for `audience`, whoever follows it
+    /// ([RFC 8417 section 2.2](https://www.rfc-editor.org/rfc/rfc8417#section-2.2)). They have no `exp`.
+    #[must_use]
+    pub fn security_event(issuer: impl Into<String>, audience: impl Into<String>) -> Self {
+        let audience = ExpectedAudience::OneOf(vec![audience.into()]);
+        let expectations = Self::of(Kind::SecurityEvent, Some(issuer.into()), audience);
+        // Nothing lives longer by a clock that is ahead.
+        Self { issuer_ahead: Self::LARGEST_SKEW, size_limit: LARGEST_SECURITY_EVENT, ..expectations }
     }
 
     /// Any JWT with an expiration time from `issuer`. A token that names an audience is refused unless

@@ -9,6 +9,8 @@ use std::time::Instant;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+#[cfg(feature = "axum")]
+use vorsel_core::FeedEvent;
 use vorsel_core::{
     AccessDraft, AccessPlan, Checked, Expectations, Finding, IssueError, Issuer, Kind, Lifetime, Prepared, Revocations,
     Silences, Timestamp, Verifier,
@@ -249,6 +251,12 @@ impl AccessTokens {
         now: Timestamp,
     ) -> Result<Prepared, IssueError> {
         self.0.issuer.load().prepare(draft, id, self.known().issued_from(draft, now))
+    }
+
+    /// Signs what is told to one who follows this issuer.
+    #[cfg(feature = "axum")]
+    pub(crate) fn security_event(&self, audience: &str, id: &str, event: &FeedEvent) -> Result<String, IssueError> {
+        self.0.issuer.load().security_event(audience, id, event, self.now())
     }
 
     /// Checks a token, and whether it is revoked if this instance follows what is. Of the app's own claims nothing is read;

@@ -7,6 +7,7 @@ use axum::body::to_bytes;
 use axum::extract::Request;
 use axum::response::Response;
 use bytes::Bytes;
+use http::HeaderMap;
 use http::request::Parts;
 use serde::Serialize;
 use tokio::time::timeout;
@@ -38,12 +39,27 @@ pub(super) struct Brought {
 }
 
 impl<C: Serialize + Send + Sync + 'static> Shared<C> {
-    /// Answers a request by what `decide` makes of it.
+    /// Answers a form by what `decide` makes of it.
     pub(super) async fn answer<F>(
         self: Arc<Self>,
         endpoint: Endpoint,
         request: Request,
         decide: impl FnOnce(Arc<Self>, Call) -> F,
+    ) -> Response
+    where
+        F: Future<Output = Result<Response, Refused>>,
+    {
+        let form = |headers: &HeaderMap, body: &[u8]| Ok((Parameters::read(headers, body)?, ()));
+        self.answer_read(endpoint, request, form, |shared, call, ()| decide(shared, call)).await
+    }
+
+    /// [`answer`](Self::answer) of a body that is read otherwise: what shows the client, and the rest.
+    pub(super) async fn answer_read<T, F>(
+        self: Arc<Self>,
+        endpoint: Endpoint,
+        request: Request,
+        read: impl FnOnce(&HeaderMap, &[u8]) -> Result<(Parameters, T), Refused>,
+        decide: impl FnOnce(Arc<Self>, Call, T) -> F,
     ) -> Response
     where
         F: Future<Output = Result<Response, Refused>>,
@@ -54,9 +70,9 @@ impl<C: Serialize + Send + Sync + 'static> Shared<C> {
         let answered = async {
             self.admits(&attempt)?;
             let (parts, body) = whole(request).await?;
-            let form = Parameters::read(&parts.headers, &body)?;
+            let (form, rest) = read(&parts.headers, &body)?;
             let authenticated = client_of(&self, endpoint, (&parts.headers, address), &form, &mut client).await?;
-            decide(self.clone(), Call { form, client: authenticated, parts }).await
+            decide(self.clone(), Call { form, client: authenticated, parts }, rest).await
         };
         let answered = answered.await;
         answered.unwrap_or_else(|refused| {

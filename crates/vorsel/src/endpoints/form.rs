@@ -44,7 +44,6 @@ impl Parameters {
         Ok(Self(parameters))
     }
 
-    #[cfg(feature = "password")]
     pub(super) fn of(fields: impl IntoIterator<Item = (String, String)>) -> Self {
         Self(fields.into_iter().collect())
     }

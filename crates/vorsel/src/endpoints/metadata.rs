@@ -32,13 +32,15 @@ pub(super) async fn metadata<C: Serialize + Send + Sync + 'static>(State(shared)
         (Endpoint::Token, "token_endpoint"),
         (Endpoint::Revocation, "revocation_endpoint"),
         (Endpoint::Introspection, "introspection_endpoint"),
+        // Not a standard's name: RFC 8936 has none.
+        (Endpoint::Feed, "revocation_feed_endpoint"),
         (Endpoint::KeySet, "jwks_uri"),
     ] {
         if !shared.has(endpoint) {
             continue;
         }
         document[name] = shared.address_of(endpoint).into();
-        let nobody = endpoint != Endpoint::Introspection;
+        let nobody = !matches!(endpoint, Endpoint::Introspection | Endpoint::Feed);
         let methods = nobody.then_some("none").into_iter().chain(proofs.into_iter().filter(|_| are_registered));
         if endpoint != Endpoint::KeySet {
             document[format!("{name}_auth_methods_supported")] = methods.collect();

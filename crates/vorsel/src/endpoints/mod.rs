@@ -7,6 +7,7 @@
 //! | [`KeySet`](Endpoint::KeySet) | `GET {prefix}/keys` | the public keys, a JWK Set |
 //! | [`Metadata`](Endpoint::Metadata) | `GET /.well-known/oauth-authorization-server` and the issuer's path | where the others are ([RFC 8414](https://www.rfc-editor.org/rfc/rfc8414)) |
 //! | [`Introspection`](Endpoint::Introspection) | `POST {prefix}/introspect` | what a token is worth ([RFC 7662](https://www.rfc-editor.org/rfc/rfc7662)) |
+//! | [`Feed`](Endpoint::Feed) | `POST {prefix}/feed` | what is revoked, for services without the store ([RFC 8417](https://www.rfc-editor.org/rfc/rfc8417), [RFC 8936](https://www.rfc-editor.org/rfc/rfc8936)) |
 //! | [`ResourceMetadata`](Endpoint::ResourceMetadata) | `GET /.well-known/oauth-protected-resource` and the audience's path | who issues tokens for this API ([RFC 9728](https://www.rfc-editor.org/rfc/rfc9728)) |
 //! | `SignIn` | `POST {prefix}/sign-in` | signing in by password (feature `password`) |
 //! | [`OwnSessions`](Endpoint::OwnSessions) | `GET` and `DELETE {prefix}/sessions`, `DELETE {prefix}/sessions/{session}` | the caller's own sessions: listed, all others ended, one ended; to be guarded, `signed-in` |
@@ -21,6 +22,7 @@ mod address;
 mod browser;
 mod call;
 mod clients;
+mod feed;
 mod form;
 mod forwarded;
 #[cfg(feature = "password")]

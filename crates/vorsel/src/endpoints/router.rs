@@ -6,6 +6,7 @@ use axum::routing::{MethodRouter, delete, get, post};
 use serde::Serialize;
 
 use super::address::EndpointsError;
+use super::feed::feed;
 use super::introspect::introspect;
 use super::key_set::key_set;
 use super::metadata::{metadata, resource_metadata};
@@ -70,6 +71,7 @@ fn table<C: Serialize + Send + Sync + 'static>() -> Vec<Row<C>> {
         row(Endpoint::Token, "POST", post(token::<C>), true),
         row(Endpoint::Revocation, "POST", post(revoke::<C>), true),
         row(Endpoint::Introspection, "POST", post(introspect::<C>), false),
+        row(Endpoint::Feed, "POST", post(feed::<C>), false),
         row(Endpoint::KeySet, "GET", get(key_set::<C>), false),
         row(Endpoint::Metadata, "GET", get(metadata::<C>), false),
         row(Endpoint::ResourceMetadata, "GET", get(resource_metadata::<C>), false),

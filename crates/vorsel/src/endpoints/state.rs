@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use serde::Serialize;
 use serde_json::{Map, Value};
+use tokio::sync::Semaphore;
 use vorsel_core::{Expectations, Kind};
 
 use super::address::{Address, EndpointsError, RESOURCE};
@@ -55,6 +56,9 @@ pub struct Endpoints<C> {
     problems: Vec<String>,
 }
 
+/// How many polls of the feed may be kept waiting; those beyond are answered at once.
+const MOST_POLLS: usize = 1_024;
+
 /// What the endpoints share.
 pub(super) struct Shared<C> {
     pub(super) sessions: Arc<Sessions<C>>,
@@ -69,12 +73,14 @@ pub(super) struct Shared<C> {
     pub(super) told_of_no_address: Once,
     pub(super) pages: Option<Pages>,
     pub(super) tickets: Option<Tickets>,
+    /// Room for polls of the feed that wait.
+    pub(super) feed_waiting: Semaphore,
     #[cfg(feature = "password")]
     pub(super) sign_in: Option<PasswordSignIn>,
     #[cfg(feature = "password")]
     pub(super) going: GoingOn,
     #[cfg(feature = "password")]
-    pub(super) waiting: tokio::sync::Semaphore,
+    pub(super) waiting: Semaphore,
 }
 
 impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
@@ -225,6 +231,11 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
         if offered.contains(&Endpoint::Introspection) && sessions.clients().is_none() {
             problems.push("introspection is for registered clients, but none are: SessionsBuilder::clients".to_owned());
         }
+        if offered.contains(&Endpoint::Feed) && (sessions.clients().is_none() || access.revocations().is_none()) {
+            problems.push(
+                "the feed is for registered clients, and told by a view of it: SessionsBuilder::clients and revocations".to_owned(),
+            );
+        }
         if offered.contains(&Endpoint::Ticket) && self.tickets.is_none() {
             problems.push("tickets are made by something: Endpoints::tickets".to_owned());
         }
@@ -274,12 +285,13 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
             told_of_no_address: Once::new(),
             pages,
             tickets: self.tickets,
+            feed_waiting: Semaphore::new(MOST_POLLS),
             #[cfg(feature = "password")]
             sign_in: self.sign_in,
             #[cfg(feature = "password")]
             going: GoingOn::default(),
             #[cfg(feature = "password")]
-            waiting: tokio::sync::Semaphore::new(MOST_WAITING),
+            waiting: Semaphore::new(MOST_WAITING),
         })
     }
 }

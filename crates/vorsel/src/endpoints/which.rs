@@ -10,6 +10,9 @@ pub enum Endpoint {
     Revocation,
     /// What a token is worth; only clients that prove who they are and [may ask](crate::Client::may_introspect) get an answer.
     Introspection,
+    /// What is revoked, told to services without the store; only clients that prove who they are and
+    /// [may follow](crate::Client::may_follow) get an answer.
+    Feed,
     /// The public keys.
     KeySet,
     /// Where the others are.
@@ -35,6 +38,7 @@ impl Endpoint {
             Self::Token => Some("token"),
             Self::Revocation => Some("revoke"),
             Self::Introspection => Some("introspect"),
+            Self::Feed => Some("feed"),
             Self::KeySet => Some("keys"),
             Self::OwnSessions => Some("sessions"),
             Self::Ticket => Some("ticket"),
@@ -55,6 +59,7 @@ impl Endpoint {
             Self::Token => "token",
             Self::Revocation => "revocation",
             Self::Introspection => "introspection",
+            Self::Feed => "feed",
             Self::KeySet => "key-set",
             Self::Metadata => "metadata",
             Self::ResourceMetadata => "resource-metadata",

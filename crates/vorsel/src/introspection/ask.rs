@@ -8,18 +8,15 @@ use http::StatusCode;
 use reqwest::Response;
 use serde::de::DeserializeOwned;
 use tokio::sync::watch;
-use vorsel_core::{Checked, Finding, IntrospectedError, Keyring, Timestamp, client_assertion, with_causes};
+use vorsel_core::{Checked, Finding, IntrospectedError, Timestamp, with_causes};
 
 use super::answers::{Answer, Answers, Name, name_of};
-use super::builder::{Introspection, Shown};
+use super::builder::Introspection;
 use crate::checker::{Asked, Asks, NoAnswer};
-use crate::clock::now as machine_now;
-use crate::outgoing::encoded;
-use crate::random::random_id;
+use crate::outgoing::{self, Unread};
 
 /// An answer has a few kilobytes.
 const LARGEST: usize = 64 * 1024;
-const ASSERTION: &str = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer";
 
 /// An issuer that is asked for callers with claims of this type.
 pub(crate) struct Asking<C>(Arc<Inner<C>>);
@@ -160,18 +157,9 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
 
     async fn answer(&self, token: &str, now: Timestamp) -> Outcome<C> {
         let by = &self.by;
+        let (request, shown) = by.client.shown(by.http.post(by.endpoint.clone()), by.endpoint.as_str())?;
         let mut form = vec![("token", token.to_owned()), ("token_type_hint", "access_token".to_owned())];
-        let mut request = by.http.post(by.endpoint.clone());
-        match &by.shown {
-            Shown::Secret(secret) => request = request.basic_auth(encoded(&by.client_id), Some(encoded(secret))),
-            Shown::Key(key) => {
-                let id = random_id().map_err(|error| error.to_string())?;
-                let signed =
-                    client_assertion(&by.client_id, Keyring::clone(key), by.endpoint.as_str(), &id, machine_now());
-                form.push(("client_assertion", signed.map_err(|error| with_causes(&error))?));
-                form.push(("client_assertion_type", ASSERTION.to_owned()));
-            }
-        }
+        form.extend(shown);
         let request = request.header(http::header::ACCEPT, "application/json").form(&form);
         let response = request.send().await.map_err(|error| with_causes(&error.without_url()))?;
         self.read(response, now).await
@@ -182,13 +170,10 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         if status != StatusCode::OK {
             return Err(format!("expected 200, but found {status}"));
         }
-        let mut body = Vec::new();
-        while let Some(chunk) = response.chunk().await.map_err(|error| with_causes(&error.without_url()))? {
-            if body.len() + chunk.len() > LARGEST {
-                return Err(format!("expected at most {LARGEST} bytes, but found more"));
-            }
-            body.extend_from_slice(&chunk);
-        }
+        let body = outgoing::whole(&mut response, LARGEST).await.map_err(|unread| match unread {
+            Unread::Broken(error) => with_causes(&error),
+            Unread::Large => format!("expected at most {LARGEST} bytes, but found more"),
+        })?;
         self.verdict(&body, now)
     }
 

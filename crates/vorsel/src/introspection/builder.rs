@@ -2,16 +2,14 @@
 
 use std::error::Error;
 use std::fmt;
-use std::sync::Arc;
 use std::time::Duration;
 
 use reqwest::redirect::Policy;
 use reqwest::{Client, Url};
 use vorsel_core::{Expectations, KeySet, Keyring, Reading, Verifier};
-use zeroize::Zeroizing;
 
 use super::error::IntrospectionError;
-use crate::outgoing::address;
+use crate::outgoing::{OwnClient, address};
 
 /// Within which an issuer is asked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -45,13 +43,6 @@ impl Default for IntrospectionLimits {
     }
 }
 
-/// How the client shows who it is.
-#[derive(Clone)]
-pub(super) enum Shown {
-    Secret(Zeroizing<String>),
-    Key(Arc<Keyring>),
-}
-
 /// An issuer that is asked what tokens are worth, where a guard can't tell: those that are no JWTs, or all that name it. Answers are
 /// remembered for a while, one question is asked for however many come with the same token, and what happens when the issuer is down is
 /// the app's to say.
@@ -72,8 +63,7 @@ pub(super) enum Shown {
 pub struct Introspection {
     pub(super) endpoint: Url,
     pub(super) issuer: String,
-    pub(super) client_id: String,
-    pub(super) shown: Shown,
+    pub(super) client: OwnClient,
     pub(super) limits: IntrospectionLimits,
     pub(super) http: Client,
     /// Of what an answer has to say; it has no key.
@@ -87,7 +77,7 @@ pub struct Introspection {
 pub struct IntrospectionBuilder {
     issuer: String,
     endpoint: String,
-    shown: Option<(String, Shown)>,
+    client: Option<OwnClient>,
     limits: IntrospectionLimits,
     expectations: Expectations,
     takes_jwts: bool,
@@ -102,21 +92,21 @@ impl Introspection {
     ) -> IntrospectionBuilder {
         let issuer = issuer.into();
         let expectations = Expectations::access_in_any_jwt(&issuer, audience);
-        let (shown, limits, takes_jwts) = (None, IntrospectionLimits::default(), false);
-        IntrospectionBuilder { issuer, endpoint: endpoint.into(), shown, limits, expectations, takes_jwts }
+        let (client, limits, takes_jwts) = (None, IntrospectionLimits::default(), false);
+        IntrospectionBuilder { issuer, endpoint: endpoint.into(), client, limits, expectations, takes_jwts }
     }
 }
 
 impl IntrospectionBuilder {
     /// We are this client there, and show a secret.
     pub fn secret(mut self, client_id: impl Into<String>, secret: impl Into<String>) -> Self {
-        self.shown = Some((client_id.into(), Shown::Secret(Zeroizing::new(secret.into()))));
+        self.client = Some(OwnClient::with_secret(client_id, secret));
         self
     }
 
     /// We are this client there, and sign who we are (`private_key_jwt`).
     pub fn key(mut self, client_id: impl Into<String>, key: impl Into<Keyring>) -> Self {
-        self.shown = Some((client_id.into(), Shown::Key(Arc::new(key.into()))));
+        self.client = Some(OwnClient::with_key(client_id, key));
         self
     }
 
@@ -144,12 +134,12 @@ impl IntrospectionBuilder {
     /// # Errors
     /// If the endpoint is not https (or on this machine), or no client is named.
     pub fn build(self) -> Result<Introspection, IntrospectionError> {
-        let Self { issuer, endpoint, shown, limits, expectations, takes_jwts } = self;
+        let Self { issuer, endpoint, client, limits, expectations, takes_jwts } = self;
         let wrong = |expected, found| Err(IntrospectionError::SetUp { expected, found });
         let Some(url) = address(&endpoint) else {
             return wrong("an https address, or one on this machine", format!("{endpoint:?}"));
         };
-        let Some((client_id, shown)) = shown else {
+        let Some(client) = client else {
             return wrong("a client that may introspect, with a secret or a key", "none".to_owned());
         };
         if limits.within.is_zero() || limits.under_way == 0 {
@@ -158,16 +148,16 @@ impl IntrospectionBuilder {
         let http = Client::builder().timeout(limits.within).redirect(Policy::none()).no_proxy().build();
         let http = http.map_err(|error| -> Box<dyn Error + Send + Sync> { error.into() })?;
         let verifier = Verifier::new(KeySet::default(), expectations);
-        Ok(Introspection { endpoint: url, issuer, client_id, shown, limits, http, verifier, takes_jwts })
+        Ok(Introspection { endpoint: url, issuer, client, limits, http, verifier, takes_jwts })
     }
 }
 
 impl fmt::Debug for Introspection {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self { issuer, client_id, limits, .. } = self;
+        let Self { issuer, client, limits, .. } = self;
         f.debug_struct("Introspection")
             .field("issuer", issuer)
-            .field("client_id", client_id)
+            .field("client_id", &client.id)
             .field("limits", limits)
             .finish_non_exhaustive()
     }

@@ -1,20 +1,16 @@
 //! One request to a token endpoint, and what came of it.
 
-use std::sync::Arc;
 use std::time::Duration;
 
 use http::StatusCode;
 use http::header::RETRY_AFTER;
 use reqwest::{Client, Response, Url};
 use serde::Deserialize;
-use vorsel_core::{Keyring, Timestamp, client_assertion, with_causes};
-use zeroize::Zeroizing;
+use vorsel_core::{Timestamp, with_causes};
 
 use super::error::KeeperError;
 use super::kept::KeptTokens;
-use crate::clock;
-use crate::outgoing::encoded;
-use crate::random::random_id;
+use crate::outgoing::{self, OwnClient, Unread};
 
 /// A token reply has a few kilobytes.
 const LARGEST: usize = 64 * 1024;
@@ -25,24 +21,10 @@ const UNSAID_LIFETIME: u64 = 60;
 #[derive(Clone)]
 pub(super) struct Endpoint {
     pub(super) url: Url,
-    pub(super) client_id: String,
-    pub(super) shown: Shown,
+    pub(super) client: OwnClient,
     /// For tokens of the client's own.
     pub(super) scopes: Option<String>,
 }
-
-/// How a client shows who it is.
-#[derive(Clone)]
-pub(super) enum Shown {
-    /// A public client can't.
-    Nothing,
-    /// By header.
-    Secret(Zeroizing<String>),
-    /// It signs an assertion (RFC 7523 section 3).
-    Key(Arc<Keyring>),
-}
-
-const ASSERTION: &str = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer";
 
 #[derive(Deserialize)]
 struct Reply {
@@ -66,38 +48,20 @@ impl Endpoint {
         refresh_token: Option<&str>,
         now: Timestamp,
     ) -> Result<KeptTokens, KeeperError> {
-        let mut form = match refresh_token {
-            Some(token) => vec![("grant_type", "refresh_token"), ("refresh_token", token)],
-            None => vec![("grant_type", "client_credentials")],
-        };
-        if let (Some(scopes), None) = (&self.scopes, refresh_token) {
-            form.push(("scope", scopes));
-        }
-        let mut request = http.post(self.url.clone());
-        let assertion;
-        match &self.shown {
-            // The parts of the header are encoded by themselves (RFC 6749 section 2.3.1).
-            Shown::Secret(secret) => {
-                request = request.basic_auth(encoded(&self.client_id), Some(encoded(secret.as_str())));
+        let broken = |reason| KeeperError::Unavailable { reason, retry_after: None };
+        let shown = self.client.shown(http.post(self.url.clone()), self.url.as_str());
+        let (request, mut form) = shown.map_err(broken)?;
+        match refresh_token {
+            Some(token) => {
+                form.extend([("grant_type", "refresh_token".to_owned()), ("refresh_token", token.to_owned())]);
             }
-            Shown::Key(keys) => {
-                assertion = self.assertion(keys)?;
-                form.extend([("client_assertion_type", ASSERTION), ("client_assertion", &assertion)]);
+            None => {
+                form.push(("grant_type", "client_credentials".to_owned()));
+                form.extend(self.scopes.clone().map(|scopes| ("scope", scopes)));
             }
-            Shown::Nothing => form.push(("client_id", &self.client_id)),
         }
         let response = request.form(&form).send().await.map_err(unreachable)?;
         read(response, refresh_token, now).await
-    }
-}
-
-impl Endpoint {
-    fn assertion(&self, keys: &Arc<Keyring>) -> Result<String, KeeperError> {
-        let broken = |reason: String| KeeperError::Unavailable { reason, retry_after: None };
-        let id = random_id().map_err(|error| broken(error.to_string()))?;
-        // Of this machine's time: the issuer looks at its own clock.
-        let signed = client_assertion(&self.client_id, Keyring::clone(keys), self.url.as_str(), &id, clock::now());
-        signed.map_err(|error| broken(with_causes(&error)))
     }
 }
 
@@ -110,13 +74,10 @@ async fn read(mut response: Response, refresh_token: Option<&str>, now: Timestam
     let status = response.status();
     let retry_after = response.headers().get(RETRY_AFTER).and_then(|value| value.to_str().ok()?.parse().ok());
     let retry_after = retry_after.map(Duration::from_secs);
-    let mut body = Vec::new();
-    while let Some(chunk) = response.chunk().await.map_err(unreachable)? {
-        if body.len() + chunk.len() > LARGEST {
-            return Err(KeeperError::Garbled { found: format!("more than {LARGEST} bytes") });
-        }
-        body.extend_from_slice(&chunk);
-    }
+    let body = outgoing::whole(&mut response, LARGEST).await.map_err(|unread| match unread {
+        Unread::Broken(error) => unreachable(error),
+        Unread::Large => KeeperError::Garbled { found: format!("more than {LARGEST} bytes") },
+    })?;
     let garbled = |found: String| KeeperError::Garbled { found };
     if status == StatusCode::OK {
         let reply: Reply =

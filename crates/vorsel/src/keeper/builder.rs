@@ -6,21 +6,19 @@ use std::time::Duration;
 
 use reqwest::redirect::Policy;
 use vorsel_core::Keyring;
-use zeroize::Zeroizing;
 
-use super::ask::{Endpoint, Shown};
+use super::ask::Endpoint;
 use super::error::KeeperError;
 use super::flight::{Inner, State, TokenKeeper};
 use super::kept::TokenPlace;
 use crate::clock::{Clock, SystemClock};
-use crate::outgoing;
+use crate::outgoing::{self, OwnClient, Proof};
 
 /// Sets up a [`TokenKeeper`].
 #[must_use]
 pub struct TokenKeeperBuilder {
     url: String,
-    client_id: String,
-    shown: Shown,
+    client: OwnClient,
     scopes: Option<Option<String>>,
     place: Option<Arc<dyn TokenPlace>>,
     within: Duration,
@@ -33,8 +31,7 @@ impl TokenKeeper {
     pub fn builder(token_endpoint: impl Into<String>, client_id: impl Into<String>) -> TokenKeeperBuilder {
         TokenKeeperBuilder {
             url: token_endpoint.into(),
-            client_id: client_id.into(),
-            shown: Shown::Nothing,
+            client: OwnClient { id: client_id.into(), proof: Proof::Nothing },
             scopes: None,
             place: None,
             within: Duration::from_secs(10),
@@ -46,13 +43,13 @@ impl TokenKeeper {
 impl TokenKeeperBuilder {
     /// The client's secret, for one that is not public.
     pub fn secret(mut self, secret: impl Into<String>) -> Self {
-        self.shown = Shown::Secret(Zeroizing::new(secret.into()));
+        self.client = OwnClient::with_secret(self.client.id, secret);
         self
     }
 
     /// The client's key, for one that signs who it is (`private_key_jwt`).
     pub fn key(mut self, key: impl Into<Keyring>) -> Self {
-        self.shown = Shown::Key(Arc::new(key.into()));
+        self.client = OwnClient::with_key(self.client.id, key);
         self
     }
 
@@ -85,13 +82,13 @@ impl TokenKeeperBuilder {
     /// # Errors
     /// If the endpoint is not https (or on this machine), or a client that acts for itself has no secret.
     pub fn build(self) -> Result<TokenKeeper, KeeperError> {
-        let Self { url, client_id, shown, scopes, place, within, clock } = self;
+        let Self { url, client, scopes, place, within, clock } = self;
         let refused = |description: String| KeeperError::Refused {
             code: "invalid_request".to_owned(),
             description: Some(description),
         };
         let is_machine = scopes.is_some();
-        if is_machine && matches!(shown, Shown::Nothing) {
+        if is_machine && matches!(client.proof, Proof::Nothing) {
             return Err(refused(
                 "expected a secret or a key of a client that acts for itself, but found neither".to_owned(),
             ));
@@ -100,13 +97,13 @@ impl TokenKeeperBuilder {
             .ok_or_else(|| refused(format!("expected an https address, or one on this machine, but found {url:?}")))?;
         let http = reqwest::Client::builder().timeout(within).redirect(Policy::none()).no_proxy().build();
         let http = http.map_err(|error| refused(format!("nothing can be sent here: {error}")))?;
-        let endpoint = Endpoint { url, client_id, shown, scopes: scopes.flatten() };
+        let endpoint = Endpoint { url, client, scopes: scopes.flatten() };
         Ok(TokenKeeper::of(Inner { endpoint, is_machine, http, place, clock, state: State::default().into() }))
     }
 }
 
 impl fmt::Debug for TokenKeeperBuilder {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("TokenKeeperBuilder").field("client_id", &self.client_id).finish_non_exhaustive()
+        f.debug_struct("TokenKeeperBuilder").field("client_id", &self.client.id).finish_non_exhaustive()
     }
 }

@@ -298,6 +298,6 @@ impl TokenKeeper {
 impl fmt::Debug for TokenKeeper {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Inner { endpoint, .. } = &*self.0;
-        f.debug_struct("TokenKeeper").field("client_id", &endpoint.client_id).finish_non_exhaustive()
+        f.debug_struct("TokenKeeper").field("client_id", &endpoint.client.id).finish_non_exhaustive()
     }
 }

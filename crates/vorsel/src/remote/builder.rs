@@ -21,6 +21,9 @@ pub enum RemoteIssuerError {
     /// No client could be set up.
     #[error("nothing can be fetched here")]
     Client(#[source] Box<dyn Error + Send + Sync>),
+    /// Nobody is named who may follow.
+    #[error("expected a client that may follow, with a secret or a key, but found none")]
+    NoClient,
     /// A time or a size is none.
     #[error("expected limits above nothing, the least time no longer than the longest, but found {found:?}")]
     Limits {

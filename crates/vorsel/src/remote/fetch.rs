@@ -8,7 +8,7 @@ use http::{HeaderMap, StatusCode};
 use reqwest::redirect::Policy;
 use reqwest::{Client, Url};
 
-use crate::outgoing;
+use crate::outgoing::{self, Unread};
 
 /// Why it could not be had.
 #[derive(Debug, thiserror::Error)]
@@ -92,13 +92,10 @@ pub(super) async fn fetch(client: &Client, url: Url, limit: usize) -> Result<Fet
     }
     let max_age = max_age(response.headers());
     let media_type = response.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok()).map(str::to_owned);
-    let mut bytes = Vec::new();
-    while let Some(chunk) = response.chunk().await.map_err(failed)? {
-        if bytes.len() + chunk.len() > limit {
-            return Err(FetchError::Large { address, limit });
-        }
-        bytes.extend_from_slice(&chunk);
-    }
+    let bytes = outgoing::whole(&mut response, limit).await.map_err(|unread| match unread {
+        Unread::Broken(source) => failed(source),
+        Unread::Large => FetchError::Large { address: address.clone(), limit },
+    })?;
     let other = |found| FetchError::Content { address: address.clone(), expected: "JSON", found };
     let text = String::from_utf8(bytes).map_err(|_| other("bytes that are no UTF-8".to_owned()))?;
     if !text.trim_start().starts_with('{') {

@@ -106,6 +106,10 @@ impl Followed {
         Self { issuer, keys_at, client, limits, keys, state, wanted: Notify::new() }
     }
 
+    pub(super) fn issuer(&self) -> &str {
+        &self.issuer
+    }
+
     pub(super) const fn keys(&self) -> &LiveKeySet {
         &self.keys
     }

@@ -83,11 +83,19 @@ impl RemoteIssuer {
         self.followed.figures()
     }
 
+    /// Its name.
+    pub(super) fn issuer(&self) -> &str {
+        self.followed.issuer()
+    }
+
+    pub(super) fn live_keys(&self) -> LiveKeySet {
+        self.followed.keys().clone()
+    }
+
     /// A checker of its tokens.
     #[must_use]
     pub fn checker<C: Send + Sync + 'static>(&self) -> Checker<C> {
-        let keys: LiveKeySet = self.followed.keys().clone();
-        Checker::new(keys, self.expectations.clone()).looking_in(Arc::new(self.clone()))
+        Checker::new(self.live_keys(), self.expectations.clone()).looking_in(Arc::new(self.clone()))
     }
 }
 

@@ -259,8 +259,9 @@ pub struct FeedPage {
 
 /// The store could not do what it was asked. Nothing was half done.
 #[derive(Clone, thiserror::Error)]
-#[error("the session store failed to {action}")]
+#[error("{who} failed to {action}")]
 pub struct StoreError {
+    who: &'static str,
     action: &'static str,
     source: Arc<dyn Error + Send + Sync>,
     retryable: bool,
@@ -271,7 +272,13 @@ vorsel_core::readable_debug!(StoreError);
 impl StoreError {
     /// The store failed to `action`, "load a session" for instance, because of `source`.
     pub fn new(action: &'static str, source: impl Into<Box<dyn Error + Send + Sync>>) -> Self {
-        Self { action, source: source.into().into(), retryable: false }
+        Self { who: "the session store", action, source: source.into().into(), retryable: false }
+    }
+
+    /// The same of an issuer whose feed is followed.
+    #[cfg(feature = "remote")]
+    pub(crate) fn of_issuer(self) -> Self {
+        Self { who: "the issuer", ..self }
     }
 
     /// The same failure, one that may be over when it is asked again: the connection was lost, another server takes over,

@@ -169,7 +169,10 @@ impl SessionStore for MemoryStore {
     async fn feed(&self, after: Option<&Cursor>, limit: u32) -> Result<FeedPage, StoreError> {
         let last = after.map_or(Ok(0), place).map_err(|error| StoreError::new("read the feed", error))?;
         let kept = self.kept();
-        let is_anew = after.is_some() && !kept.feed.contains_key(&last);
+        // Whoever follows over HTTP may have read the feed of the process before this one.
+        let is_there =
+            |cursor: &Cursor| kept.feed.get(&last).is_some_and(|entry| cursor_behind(last, entry) == *cursor);
+        let is_anew = after.is_some_and(|cursor| !is_there(cursor));
         let from = if is_anew { 0 } else { last + 1 };
         let page: Vec<_> = kept.feed.range(from..).take(limit as usize).collect();
         let go_on = after.filter(|_| !is_anew).cloned();

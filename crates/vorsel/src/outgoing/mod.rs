@@ -1,8 +1,14 @@
-//! Addresses that something is fetched from or sent to.
+//! Going out: addresses that something is fetched from or sent to, who we are there, and how much of an answer is read.
+
+mod client;
 
 use std::net::IpAddr;
 
-use reqwest::Url;
+use reqwest::{Response, Url};
+
+pub(crate) use client::OwnClient;
+#[cfg(feature = "client")]
+pub(crate) use client::Proof;
 
 /// An https address, or one on this machine.
 pub(crate) fn address(text: &str) -> Option<Url> {
@@ -13,17 +19,24 @@ pub(crate) fn address(text: &str) -> Option<Url> {
     (is_right && url.username().is_empty() && url.password().is_none()).then_some(url)
 }
 
-/// A part of a Basic header ([RFC 6749 section 2.3.1](https://www.rfc-editor.org/rfc/rfc6749#section-2.3.1)).
-pub(crate) fn encoded(text: &str) -> String {
-    let mut encoded = String::with_capacity(text.len());
-    for byte in text.bytes() {
-        match byte {
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => encoded.push(char::from(byte)),
-            b' ' => encoded.push('+'),
-            other => encoded.push_str(&format!("%{other:02X}")),
+/// Why a body could not be had.
+pub(crate) enum Unread {
+    /// It broke off.
+    Broken(reqwest::Error),
+    /// There is more of it than anybody needs.
+    Large,
+}
+
+/// A whole body, of at most so many bytes.
+pub(crate) async fn whole(response: &mut Response, limit: usize) -> Result<Vec<u8>, Unread> {
+    let mut body = Vec::new();
+    while let Some(chunk) = response.chunk().await.map_err(|error| Unread::Broken(error.without_url()))? {
+        if body.len() + chunk.len() > limit {
+            return Err(Unread::Large);
         }
+        body.extend_from_slice(&chunk);
     }
-    encoded
+    Ok(body)
 }
 
 #[cfg(test)]
