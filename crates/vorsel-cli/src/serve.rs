@@ -171,11 +171,12 @@ async fn serve(arguments: &ServeArguments, file: Option<&Path>) -> Result<(), Fa
     let (app, sessions) = observatory::open(&settings.open().await?, &base, arguments.throttle == Throttling::On)?;
     let _housekeeping = sessions.keep_house();
     anstream::println!("listening on http://{here}");
-    let stop = async move {
+    let stop = async {
         tokio::select! {
             _ = terminate.recv() => {}
             _ = tokio::signal::ctrl_c() => {}
         }
+        sessions.stopping();
     };
     server::serve(listener, app, arguments.limits(), stop).await;
     // What those have asked for who are gone already.

@@ -233,7 +233,7 @@ fn wrong_calls_say_what_is_wrong_and_end_with_two() {
         (&["explain", &token, "--skew", "-1"], "unexpected argument"),
         (&["explain", &token, "--at", "nan"], "expected --at in seconds since 1970"),
         (&["explain", &token, "--at", "soon"], "invalid"),
-        (&["explain", &token, "--kind", "id"], "[possible values: access, refresh, one-purpose, plain]"),
+        (&["explain", &token, "--kind", "id"], "[possible values: access, refresh, one-purpose, security-event, plain]"),
         (&["explain", "--batch", &token], "cannot be used with"),
         (&["issue", "--keys", &key], "--subject"),
         (&["issue", "--keys", &key, "--subject", "x", "--lifetime", "0"], "expected a lifetime from 1 second"),
@@ -279,11 +279,12 @@ fn the_tour_comes_out_as_told() {
         "no-path",
         "the very same refresh token",
         "revoked",
+        "the same token at the archive",
     ] {
         assert!(done.out.contains(told), "{told}");
     }
     assert!(
-        done.out.ends_with("All 23 steps came out as told.\n") && !done.out.contains("not as told"),
+        done.out.ends_with("All 27 steps came out as told.\n") && !done.out.contains("not as told"),
         "{}",
         done.out
     );

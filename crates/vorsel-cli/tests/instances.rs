@@ -14,6 +14,7 @@ use tempfile::TempDir;
 use tokio::net::{TcpListener, TcpStream};
 use tokio::task::JoinSet;
 use tokio::time::sleep;
+use vorsel::{AccessPlan, Guard, NoOwn, RemoteIssuer, WhenSilent};
 
 #[path = "common/instance.rs"]
 mod instance;
@@ -78,6 +79,7 @@ macro_rules! on_every_store {
 on_every_store! {
     sixty_four_renewals_at_once_in_two_processes_give_one_successor
     a_sign_out_is_noticed_by_every_instance
+    a_sign_out_is_noticed_by_a_service_without_the_store
     nobody_is_signed_out_by_crashes_in_the_middle_of_renewals
 }
 
@@ -135,6 +137,50 @@ async fn a_sign_out_is_noticed_by_every_instance(site: Site) {
     let (median, worst) = (times[times.len() / 2], times[times.len() - 1]);
     println!("{}: noticed after {median:.1?} in the median, {worst:.1?} at worst", site.store);
 }
+
+/// A service that follows one instance over HTTP, and whose people sign out at another.
+async fn a_sign_out_is_noticed_by_a_service_without_the_store(site: Site) {
+    const ROUNDS: usize = 60;
+    let instances = [site.instance(&[]), site.instance(&[])];
+    let told_by = format!("http://{}", instances[1].address());
+    let issuer = RemoteIssuer::builder("https://id.skarnhill.test", "https://api.skarnhill.test");
+    let issuer = issuer.keys_at(format!("{told_by}/oauth/keys")).follow().expect("an issuer");
+    let feed = issuer.feed(format!("{told_by}/oauth/feed")).secret("archive", ARCHIVE);
+    let view = feed.follow().expect("a view");
+    let within = Duration::from_secs(10);
+    assert!(issuer.ready_within(within).await && view.ready_within(within).await);
+    let plan = AccessPlan::builder().need("GET", "/plates", "signed-in").build().expect("a plan");
+    let guard = Guard::<NoOwn>::builder(issuer, plan).revocations(view.clone(), within, WhenSilent::Refuse);
+    let guard = guard.build().expect("a guard");
+    let is_in = async |token: &str| {
+        let request = http::Request::get("/plates").header("authorization", format!("Bearer {token}"));
+        guard.decide(&request.body(()).expect("a request"), guard.now()).await.is_ok()
+    };
+    let (mut times, mut silent_for) = (Vec::new(), Duration::ZERO);
+    for _ in 0..ROUNDS {
+        let (access, refresh) = instances[0].caller().sign_in("obs-0017").await;
+        assert!(is_in(&access).await, "and so it is a token seen before");
+        // Somewhere within a poll that waits.
+        sleep(Duration::from_millis(access.bytes().last().map_or(0, u64::from))).await;
+        silent_for = silent_for.max(view.silent_for());
+        assert_eq!(instances[0].caller().revoke(&refresh).await.expect("an answer").0, 200);
+        let since = Instant::now();
+        while is_in(&access).await {
+            assert!(since.elapsed() < Duration::from_secs(30), "a token of an ended session is still accepted");
+            sleep(Duration::from_millis(1)).await;
+        }
+        times.push(since.elapsed());
+    }
+    times.sort();
+    let (median, worst) = (times[times.len() / 2], times[times.len() - 1]);
+    println!(
+        "{}: noticed without the store after {median:.1?} in the median, {worst:.1?} at worst; silent for {silent_for:.1?} at most",
+        site.store
+    );
+}
+
+/// The archive's secret, as the demo's `clients.toml` has it.
+const ARCHIVE: &str = "aarOfyCLgl0cepfsi_doHjYM7H71jY8HGr0Xu0NEsfc";
 
 const CLIENTS: usize = 100;
 const RENEWALS: usize = 100;

@@ -17,7 +17,7 @@ fn ask(arguments: &[&str]) -> Done {
 fn a_good_plan_is_called_one() {
     let done = vorsel(&["plan", "lint", DEMO]);
     assert_eq!(done.status, 0, "{done:?}");
-    assert!(done.out.starts_with("No mistake in ") && done.out.ends_with("32 routes, 10 of them open\n"), "{done:?}");
+    assert!(done.out.starts_with("No mistake in ") && done.out.ends_with("33 routes, 11 of them open\n"), "{done:?}");
     assert_eq!(vorsel(&["plan", "lint", DEMO, "--json"]).json()["accepted"], true);
 }
 
@@ -220,6 +220,7 @@ GET    /oauth/keys        open    open     open     open      open      open
 GET    /.well-known/oauth-authorization-server
                           open    open     open     open      open      open
 POST   /oauth/introspect  open    open     open     open      open      open
+POST   /oauth/feed        open    open     open     open      open      open
 GET    /.well-known/oauth-protected-resource
                           open    open     open     open      open      open
 GET    /oauth/sessions    -       yes      yes      yes       yes       yes

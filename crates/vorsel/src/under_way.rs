@@ -1,4 +1,4 @@
-//! Work that is carried out to its end, whoever waits for it.
+//! Work that is carried out to its end, whoever waits for it, and the word that the end is near.
 
 use std::pin::Pin;
 use std::sync::Arc;
@@ -11,7 +11,10 @@ use tracing::Instrument;
 
 /// Counts the work that nobody waits for any more.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct UnderWay(Arc<watch::Sender<usize>>);
+pub(crate) struct UnderWay {
+    count: Arc<watch::Sender<usize>>,
+    stopping: Arc<watch::Sender<bool>>,
+}
 
 /// Nobody can break it off: where whoever waits goes away, it goes on as a task of its own.
 pub(crate) struct CarriedOut<T: 'static> {
@@ -31,7 +34,18 @@ impl UnderWay {
     /// Waits until there is no work that nobody waits for.
     pub(crate) async fn settled(&self) {
         // It cannot be closed, since this holds the sender.
-        drop(self.0.subscribe().wait_for(|count| *count == 0).await);
+        drop(self.count.subscribe().wait_for(|count| *count == 0).await);
+    }
+
+    /// The process is about to stop.
+    pub(crate) fn stop(&self) {
+        self.stopping.send_replace(true);
+    }
+
+    /// Waits until it is.
+    #[cfg(feature = "axum")]
+    pub(crate) async fn stopping(&self) {
+        drop(self.stopping.subscribe().wait_for(|stops| *stops).await);
     }
 }
 
@@ -52,7 +66,7 @@ impl<T> Drop for CarriedOut<T> {
     fn drop(&mut self) {
         // Without a runtime there is nobody who could go on.
         let (Some(work), Ok(runtime)) = (self.work.take(), Handle::try_current()) else { return };
-        let count = self.under_way.0.clone();
+        let count = self.under_way.count.clone();
         count.send_modify(|count| *count += 1);
         runtime.spawn(async move {
             let _counted = Counted(count);

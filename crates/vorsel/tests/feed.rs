@@ -191,6 +191,14 @@ async fn a_poll_waits_for_news_and_no_longer_than_it_says() {
     let answer = hill.wire.send(request.header("prefer", "wait=1").json(&ack)).await;
     assert_eq!(answer.body, json!({ "sets": {}, "moreAvailable": false }));
     assert!(since.elapsed() >= Duration::from_secs(1), "it was kept for as long as the client prefers");
+    // A server that stops is not kept by polls.
+    let (since, house) = (Instant::now(), hill.house.sessions.clone());
+    tokio::spawn(async move {
+        sleep(Duration::from_millis(100)).await;
+        house.stopping();
+    });
+    assert_eq!(hill.poll_as("archive", json!({})).await.body["sets"], json!({}));
+    assert!(since.elapsed() < Duration::from_secs(10), "the usual wait is one of 20 s");
     // What could not be read comes again, after a pause.
     hill.revoke("t-2").await;
     let event = hill.poll(json!({})).await.0.remove(0).0;

@@ -72,7 +72,7 @@ pub(crate) fn open(
         let found = known.known(&typed);
         async { Ok(found) }
     });
-    let endpoints = endpoints.with(Endpoint::Introspection).with(Endpoint::ResourceMetadata);
+    let endpoints = endpoints.with(Endpoint::Introspection).with(Endpoint::ResourceMetadata).with(Endpoint::Feed);
     // A plan of somebody's own may leave the page out, and is not to be opened for its sake.
     let with_page = plan.as_ref().is_none_or(page::is_in);
     let endpoints = if with_page { endpoints.with(Endpoint::OwnSessions) } else { endpoints.without(Endpoint::Ticket) };

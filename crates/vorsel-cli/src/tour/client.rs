@@ -51,6 +51,17 @@ impl Wire {
         })
     }
 
+    /// The same caller, at another service.
+    pub(super) fn at(&self, base: String) -> Self {
+        let Self { client, token_endpoint, revocation_endpoint, .. } = self;
+        let (token_endpoint, revocation_endpoint) = (token_endpoint.clone(), revocation_endpoint.clone());
+        Self { base, client: client.clone(), token_endpoint, revocation_endpoint }
+    }
+
+    pub(super) fn base(&self) -> &str {
+        &self.base
+    }
+
     /// Sends a request of this method and path, with a token or without.
     pub(super) async fn call(&self, request: (&str, &str), token: Option<&str>) -> Result<Reply, Failure> {
         let (method, path) = (Method::from_bytes(request.0.as_bytes())?, request.1);

@@ -1,5 +1,6 @@
 //! `vorsel tour`: the whole job on demo data, over real HTTP, told step by step.
 
+mod archive;
 mod client;
 mod log;
 mod stage;
@@ -14,8 +15,8 @@ use crate::paint::{bad, good};
 
 /// See the whole job on demo data: sign in, call guarded routes, be refused, renew, sign out.
 ///
-/// Starts the observatory API on a free loopback port with an embedded store and drives it over HTTP. Exit status: 0
-/// if every step came out as told, 1 if not.
+/// Starts the observatory API on a free loopback port with an embedded store and drives it over HTTP; in a second act, a service
+/// beside it that has no store. Exit status: 0 if every step came out as told, 1 if not.
 #[derive(Debug, Args)]
 pub(crate) struct TourArguments {}
 

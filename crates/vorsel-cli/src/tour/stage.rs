@@ -44,6 +44,11 @@ impl Stage {
         (self.told, self.total)
     }
 
+    /// What the log says so far belongs to no step.
+    pub(super) fn pass_over(&self) {
+        self.log.take();
+    }
+
     pub(super) fn chapter(&self, title: &str) {
         anstream::println!("\n{}", heading(title));
     }

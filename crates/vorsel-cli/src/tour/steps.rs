@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 use tokio::net::TcpListener;
 use vorsel::{AccessDraft, Issuer, KeyPlace, Scopes, Settings, now, random_id};
 
+use super::archive;
 use super::client::{Reply, Tokens, Wire};
 use super::log::Log;
 use super::stage::{Stage, Step};
@@ -13,6 +14,8 @@ use crate::observatory::{self, Staff};
 
 /// A short retry window, so that a replay need not be waited for.
 const RETRY_WINDOW: Duration = Duration::from_millis(1_200);
+/// As long as a test of whether somebody notices may take.
+const NOTICED_WITHIN: Duration = Duration::from_secs(10);
 const AN_HOUR: Duration = Duration::from_secs(3_600);
 
 /// The visitors of the story.
@@ -71,7 +74,10 @@ impl Tour {
         self.renewals(&observer).await?;
 
         self.stage.chapter("Signing out");
-        self.sign_out(&operator).await
+        self.sign_out(&operator).await?;
+
+        self.stage.chapter("Second act: the archive, another service, without a database");
+        self.archive().await
     }
 
     async fn visitor(&mut self, visitor: &Tokens) -> Result<(), Failure> {
@@ -148,6 +154,32 @@ impl Tour {
         self.renewal("ope-0002's refresh token is tried all the same", 400, refused_by, &reply, Ok(""));
         let token = Some(operator.access_token.as_str());
         self.call("ope-0002's access token, not yet expired", ("GET", "/dome"), token, 401, Some("revoked")).await
+    }
+
+    async fn archive(&mut self) -> Result<(), Failure> {
+        let archive = self.wire.at(archive::open(&self.settings, self.wire.base()).await?);
+        // That it begins to follow is no refusal.
+        self.stage.pass_over();
+        let director = self.sign_in("dir-0001").await?;
+        let request = ("GET", "/plates");
+        let step = |what, status, refused_by| Step { what, request, status, refused_by };
+        let reply = archive.call(request, Some(&director.access_token)).await?;
+        let known = "the token is checked there, by keys that were fetched";
+        self.stage.tell_with(&step("dir-0001 looks at the archive's plates", 200, None), &reply, Ok(known.to_owned()));
+        let signed_out_at = Instant::now();
+        let reply = self.wire.sign_out(&director.refresh_token).await?;
+        let path = format!("{}/revoke", observatory::PREFIX);
+        let what = "dir-0001 signs out, at the observatory";
+        let out = Step { what, request: ("POST", &path), status: 200, refused_by: None };
+        self.stage.tell_with(&out, &reply, Ok("the archive is told, by a signed event".to_owned()));
+        let mut reply = archive.call(request, Some(&director.access_token)).await?;
+        while reply.status == 200 && signed_out_at.elapsed() < NOTICED_WITHIN {
+            tokio::time::sleep(Duration::from_millis(1)).await;
+            reply = archive.call(request, Some(&director.access_token)).await?;
+        }
+        let what = format!("{} ms later the same token at the archive", signed_out_at.elapsed().as_millis());
+        self.stage.tell_with(&step(&what, 401, Some("revoked")), &reply, Ok(String::new()));
+        Ok(())
     }
 
     async fn sign_in(&mut self, subject: &str) -> Result<Tokens, Failure> {

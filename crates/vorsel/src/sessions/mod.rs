@@ -115,6 +115,12 @@ impl<C> Sessions<C> {
         self.0.counters.so_far()
     }
 
+    /// Has polls of the feed that wait for news answered now, and those to come at once: to be called where a server is told to stop, so
+    /// that it is not kept by them.
+    pub fn stopping(&self) {
+        self.0.access.under_way().stop();
+    }
+
     /// Waits until everything is carried out that nobody waits for any more. To be called before the process ends.
     pub async fn settled(&self) {
         self.0.access.under_way().settled().await;

@@ -123,7 +123,11 @@ async fn told<C: Serialize + Send + Sync + 'static>(
                 None => std::future::pending().await,
             }
         };
-        if timeout_at(give_up_at, grown).await != Ok(true) {
+        let is_told = tokio::select! {
+            told = timeout_at(give_up_at, grown) => told == Ok(true),
+            () = shared.sessions.access_tokens().under_way().stopping() => false,
+        };
+        if !is_told {
             return Ok(Told::Nothing { is_more: false });
         }
     }
