@@ -31,8 +31,7 @@ impl Admission<NoOwn> for Observers {
 /// Where people sign in. It lets the archive follow what it revokes.
 async fn issuer(base: &str, archive: &ClientSecret) -> Result<(Arc<Sessions<NoOwn>>, Router), Box<dyn Error>> {
     let store = Arc::new(MemoryStore::new()); // or the database that the team has
-    let clients =
-        Clients::new([Client::public("desk"), Client::with_secret("archive", archive.hash()).may_follow()])?;
+    let clients = Clients::new([Client::public("desk"), Client::with_secret("archive", archive.hash()).may_follow()])?;
     let sessions = Sessions::builder(base, API)
         .keys(IssuerKeys::generate()?)
         .revocations(LiveRevocations::follow(store.clone()).await?)

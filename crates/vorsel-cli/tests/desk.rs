@@ -233,7 +233,10 @@ fn wrong_calls_say_what_is_wrong_and_end_with_two() {
         (&["explain", &token, "--skew", "-1"], "unexpected argument"),
         (&["explain", &token, "--at", "nan"], "expected --at in seconds since 1970"),
         (&["explain", &token, "--at", "soon"], "invalid"),
-        (&["explain", &token, "--kind", "id"], "[possible values: access, refresh, one-purpose, security-event, plain]"),
+        (
+            &["explain", &token, "--kind", "id"],
+            "[possible values: access, refresh, one-purpose, security-event, plain]",
+        ),
         (&["explain", "--batch", &token], "cannot be used with"),
         (&["issue", "--keys", &key], "--subject"),
         (&["issue", "--keys", &key, "--subject", "x", "--lifetime", "0"], "expected a lifetime from 1 second"),

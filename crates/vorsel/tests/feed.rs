@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use axum::Router;
@@ -17,9 +17,9 @@ use vorsel::endpoints::{Endpoint, Endpoints};
 use vorsel::store::{MemoryStore, SessionStore, SqliteStore, Which};
 use vorsel::testing::StillClock;
 use vorsel::{
-    AccessPlan, Algorithm, Client, ClientSecretHash, Clients, Clock, Expectations, FeedEvent, Guard, Issued,
-    IssuerKeys, KeyTimes, Keyring, LiveKeyring, LiveRevocations, NoOwn, RemoteIssuer, Revocation, Revoked, Sessions,
-    SignIn, SigningKey, Verifier, WhenSilent,
+    AccessDraft, AccessPlan, Algorithm, Client, ClientSecretHash, Clients, Clock, Expectations, FeedEvent, Guard,
+    Issued, Issuer, IssuerKeys, KeySet, KeyTimes, Keyring, Lifetime, LiveKeyring, LiveRevocations, NoOwn, RemoteIssuer,
+    Revocation, Revoked, Sessions, SignIn, SigningKey, Verifier, WhenSilent,
 };
 
 mod common;
@@ -318,17 +318,27 @@ async fn names_as_long_as_they_come_are_told_in_smaller_stretches() {
 struct Cable {
     address: SocketAddr,
     is_cut: Arc<AtomicBool>,
+    /// Connections of before this count carry nothing any more, and do not end.
+    dead_before: Arc<AtomicUsize>,
+    connections: Arc<AtomicUsize>,
 }
 
 impl Cable {
     async fn to(far: String) -> Self {
         let listener = TcpListener::bind("127.0.0.1:0").await.expect("a port");
         let (address, is_cut) = (listener.local_addr().expect("an address"), Arc::new(AtomicBool::new(false)));
-        let cut = is_cut.clone();
+        let (dead_before, connections) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
+        let (cut, dead, count) = (is_cut.clone(), dead_before.clone(), connections.clone());
         tokio::spawn(async move {
             while let Ok((mut near, _)) = listener.accept().await {
-                let (cut, far) = (cut.clone(), far.clone());
+                let (cut, dead, far) = (cut.clone(), dead.clone(), far.clone());
+                let number = count.fetch_add(1, Ordering::Relaxed);
                 tokio::spawn(async move {
+                    let silenced = async {
+                        while number >= dead.load(Ordering::Relaxed) {
+                            sleep(Duration::from_millis(5)).await;
+                        }
+                    };
                     let broken = async {
                         while !cut.load(Ordering::Relaxed) {
                             sleep(Duration::from_millis(5)).await;
@@ -340,13 +350,21 @@ impl Cable {
                         }
                     };
                     tokio::select! {
-                        () = carried => {}
-                        () = broken => {}
+                        () = carried => return,
+                        () = broken => return,
+                        () = silenced => {}
                     }
+                    sleep(Duration::from_secs(120)).await;
+                    drop(near);
                 });
             }
         });
-        Self { address, is_cut }
+        Self { address, is_cut, dead_before, connections }
+    }
+
+    /// What is connected now falls silent without an end.
+    fn falls_silent(&self) {
+        self.dead_before.store(self.connections.load(Ordering::Relaxed), Ordering::Relaxed);
     }
 
     fn cut(&self, is_cut: bool) {
@@ -533,6 +551,63 @@ async fn after_thirty_seconds_without_the_issuer_nothing_is_missed_across_a_key_
     assert_eq!(site.view.figures().epochs, 1);
     assert_eq!(said(&site.guard, "POST", &stands).await, "200");
     assert_eq!(said(&site.guard, "POST", &afterwards).await, "200", "a token of the new key");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_connection_that_has_died_without_a_word_is_not_waited_for() {
+    let site = Site::open(Arc::new(MemoryStore::new())).await;
+    let (token, refresh) = site.sign_in().await;
+    site.cable.falls_silent();
+    sleep(Duration::from_millis(50)).await;
+    site.sessions.sign_out(&refresh, None).await.expect("signed out");
+    let took = refused_after(&site.guard, &token).await;
+    println!("noticed {took:.1?} after the connection had fallen silent");
+    assert!(took < Duration::from_secs(10), "a guard with the usual settings would have been silent for too long");
+}
+
+/// A service with an issuer of its own takes another team's tokens, too.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_another_issuer_revokes_counts_for_its_own_tokens_alone() {
+    let site = Site::open(Arc::new(MemoryStore::new())).await;
+    let (theirs, refresh) = site.sign_in().await;
+    let session = site.sessions.access_tokens().check(&theirs).expect("good");
+    let session = session.claims().session_id().expect("a session").to_owned();
+    let key = SigningKey::generate(Algorithm::EdDsa).expect("a key");
+    let own =
+        Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access("https://own.skarnhill.test", AUDIENCE));
+    let draft = AccessDraft::of("obs-0017").audience(AUDIENCE).client("desk").lasting(Lifetime::minutes(30));
+    let draft = draft.roles(["observer"]).session(&session, site.clock.now());
+    let ours = Issuer::new("https://own.skarnhill.test", key).access(&draft, "t-1", site.clock.now()).expect("a token");
+    let issuer = RemoteIssuer::builder(ISSUER, AUDIENCE).keys_at(format!("http://{}/oauth/keys", site.cable.address));
+    let issuer = issuer.follow().expect("an issuer");
+    assert!(issuer.ready_within(Duration::from_secs(5)).await);
+    let plan = AccessPlan::builder().role("observer", &[]).predicates(&["revocations-current"]);
+    let plan = plan.need("GET", "/dome", "role observer");
+    let plan = plan.need("POST", "/dome", "role observer and predicate revocations-current").build().expect("a plan");
+    let guard = |of: &str, longest: Duration, when| {
+        let guard = Guard::<NoOwn>::builder(own.clone(), plan.clone()).also(issuer.clone());
+        guard.revocations_of(of, site.view.clone(), longest, when).clock(site.clock.clone()).build()
+    };
+    let problem =
+        guard("https://nobody.skarnhill.test", Duration::from_secs(10), WhenSilent::GoOn).expect_err("unknown");
+    assert!(problem.to_string().contains("\"https://nobody.skarnhill.test\""), "{problem}");
+    let usual = guard(ISSUER, Duration::from_secs(10), WhenSilent::Refuse).expect("a guard");
+    for token in [&ours, &theirs] {
+        assert_eq!((said(&usual, "GET", token).await, said(&usual, "POST", token).await), ("200".into(), "200".into()));
+    }
+    site.sessions.sign_out(&refresh, None).await.expect("signed out");
+    refused_after(&usual, &theirs).await;
+    assert_eq!(said(&usual, "GET", &ours).await, "200", "its session only has the same name");
+    let (another, _) = site.sign_in().await;
+    for (when, method, expected) in [
+        (WhenSilent::Refuse, "GET", "503 unanswered"),
+        (WhenSilent::GoOn, "GET", "200"),
+        (WhenSilent::GoOn, "POST", "503 unanswered"),
+    ] {
+        let silent = guard(ISSUER, Duration::ZERO, when).expect("a guard");
+        assert_eq!(said(&silent, method, &another).await, expected, "{when:?}");
+        assert_eq!(said(&silent, method, &ours).await, "200", "{when:?}: our tokens are not that issuer's");
+    }
 }
 
 #[tokio::test]

@@ -130,6 +130,11 @@ impl<C> Checkers<C> {
         self.former.push(former);
     }
 
+    /// Whether another issuer's tokens are taken as well.
+    pub(crate) fn has_other(&self, issuer: &str) -> bool {
+        self.others.iter().any(|(known, _)| &**known == issuer) || self.asked.iter().any(|asks| asks.issuer() == issuer)
+    }
+
     pub(crate) const fn own(&self) -> &Checker<C> {
         &self.own
     }

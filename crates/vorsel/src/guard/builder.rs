@@ -13,9 +13,10 @@ use vorsel_core::{AccessPlan, Credentials};
 use super::api_key::ApiKeys;
 use super::caller::Caller;
 use super::credentials::{ApiKeyHeader, CookieSource, Origin, Sources, TicketSource};
-use super::decide::{Guard, Inner, LookUp};
+use super::decide::Guard;
+use super::inner::{Inner, LookUp};
 use super::predicate::{Answered, PredicateAnswer, PredicateRequest, Predicates};
-use super::revocation::{REVOCATIONS_CURRENT, RevocationGate, WhenSilent};
+use super::revocation::{Gate, Gates, REVOCATIONS_CURRENT, WhenSilent};
 use crate::checker::{Checkers, FormerTokens, IntoChecker};
 use crate::clock::{Clock, SystemClock};
 use crate::meters::Decisions;
@@ -48,7 +49,7 @@ pub struct GuardBuilder<C> {
     tickets: Option<Tickets>,
     predicates: Predicates<C>,
     clock: Arc<dyn Clock>,
-    revocations: Option<RevocationGate>,
+    gates: Gates,
     answers_grpc: bool,
     resource_metadata: Option<Arc<str>>,
     problems: Vec<String>,
@@ -98,7 +99,7 @@ impl<C> Guard<C> {
             tickets: None,
             predicates: Predicates::none(),
             clock: Arc::new(SystemClock),
-            revocations: None,
+            gates: Gates::default(),
             answers_grpc: false,
             resource_metadata: None,
             problems: Vec::new(),
@@ -233,10 +234,34 @@ impl<C> GuardBuilder<C> {
     where
         C: 'static,
     {
-        let gate = RevocationGate { view, longest_silence, when_silent };
-        let asked = gate.clone();
-        self.predicates.add(REVOCATIONS_CURRENT, move |_, _| std::future::ready(asked.is_current()));
-        self.revocations = Some(gate);
+        self.gates.set(Gate { view, longest_silence, when_silent });
+        self.with_predicate_of_gates()
+    }
+
+    /// Refuses what another issuer has revoked that tells so itself (`RemoteIssuer::feed`): one whose tokens are [also](Self::also) taken,
+    /// with a view of what it tells. For its tokens, `predicate revocations-current` asks this view too.
+    pub fn revocations_of(
+        mut self,
+        issuer: &str,
+        view: LiveRevocations,
+        longest_silence: Duration,
+        when_silent: WhenSilent,
+    ) -> Self
+    where
+        C: 'static,
+    {
+        self.gates.set_of(issuer, Gate { view, longest_silence, when_silent });
+        self.with_predicate_of_gates()
+    }
+
+    /// In the place of the one of the gates before.
+    fn with_predicate_of_gates(mut self) -> Self
+    where
+        C: 'static,
+    {
+        let gates = self.gates.clone();
+        let are_current = move |caller: Caller<C>, _| std::future::ready(gates.are_current(caller.other_issuer()));
+        self.predicates.add(REVOCATIONS_CURRENT, are_current);
         self
     }
 
@@ -271,6 +296,11 @@ impl<C> GuardBuilder<C> {
     /// If the plan asks for a predicate that is not registered or for a credential that the guard does not look for, and if the
     /// name of a cookie or a header, or an origin, is invalid.
     pub fn build(mut self) -> Result<Guard<C>, GuardError> {
+        for issuer in self.gates.issuers().filter(|issuer| !self.checkers.has_other(issuer)) {
+            self.problems.push(format!(
+                "expected the revocations of an issuer whose tokens are also taken, but found {issuer:?}"
+            ));
+        }
         let registered: BTreeSet<&str> = self.predicates.names().collect();
         for name in self.plan.predicates().into_iter().filter(|name| !registered.contains(name)) {
             self.problems
@@ -295,7 +325,7 @@ impl<C> GuardBuilder<C> {
             tickets,
             predicates,
             clock,
-            revocations,
+            gates,
             answers_grpc,
             resource_metadata,
             ..
@@ -312,7 +342,7 @@ impl<C> GuardBuilder<C> {
             predicates,
             realm,
             clock,
-            revocations,
+            gates,
             answers_grpc,
             resource_metadata,
         }))

@@ -7,33 +7,23 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use async_trait::async_trait;
 use http::Extensions;
 use http::header::{ACCESS_CONTROL_REQUEST_METHOD, ORIGIN};
 use http::request::Parts;
-use serde::Serialize;
 use serde::de::DeserializeOwned;
-use vorsel_core::{
-    AccessPlan, Answer, Checked, Credential, Finding, NoOwn, Outcome, Proven, Refusal, Stop, Timestamp, Verdict,
-    with_causes,
-};
+use vorsel_core::{AccessPlan, Answer, Credential, Finding, NoOwn, Outcome, Refusal, Stop, Timestamp, Verdict};
 
 #[cfg(feature = "axum")]
 use super::anonymous::Anonymous;
-use super::api_key::{ApiKeyHash, ApiKeys};
 use super::caller::Caller;
-use super::credentials::{Shown, Source, Sources};
+use super::identify::{Identified, LookedUp, NotAccepted, unanswered};
+use super::inner::Inner;
 use super::known::KnownRoutes;
 use super::log;
-use super::predicate::{PredicateRequest, Predicates};
+use super::predicate::PredicateRequest;
 use super::request::{RequestHead, has};
-use super::revocation::RevocationGate;
 #[cfg(feature = "axum")]
 use super::routes::RouterMap;
-use crate::checker::{Asked, Checkers, Found, Looking, NoAnswer, NotChecked};
-use crate::clock::Clock;
-use crate::meters::Decisions;
-use crate::tickets::{NotTaken, Tickets};
 
 /// Guards routes by an access plan. `C` is the app's own claims; a token whose claims do not fit `C` is refused.
 ///
@@ -58,39 +48,6 @@ use crate::tickets::{NotTaken, Tickets};
 pub struct Guard<C = NoOwn> {
     inner: Arc<Inner<C>>,
     routes: KnownRoutes,
-}
-
-pub(super) struct Inner<C> {
-    pub(super) checkers: Checkers<C>,
-    /// The issuer whose subjects are our own people.
-    pub(super) issuer: Option<Arc<str>>,
-    pub(super) plan: AccessPlan,
-    pub(super) sources: Sources,
-    pub(super) keys: Option<Arc<dyn LookUp<C>>>,
-    pub(super) tickets: Option<Tickets>,
-    pub(super) predicates: Predicates<C>,
-    pub(super) realm: Arc<str>,
-    /// Where it is said who issues tokens for this API.
-    pub(super) resource_metadata: Option<Arc<str>>,
-    pub(super) clock: Arc<dyn Clock>,
-    pub(super) revocations: Option<RevocationGate>,
-    /// Whether every refusal is one of gRPC.
-    pub(super) answers_grpc: bool,
-    pub(super) decisions: Decisions,
-}
-
-/// The look-up of API keys, with the owner's claims made up from what the app says.
-#[async_trait]
-pub(super) trait LookUp<C>: Send + Sync {
-    async fn owner(&self, hash: &ApiKeyHash) -> Result<Option<Checked<C>>, Box<dyn std::error::Error + Send + Sync>>;
-}
-
-#[async_trait]
-impl<C: Serialize + Send + Sync + 'static, K: ApiKeys<C>> LookUp<C> for K {
-    async fn owner(&self, hash: &ApiKeyHash) -> Result<Option<Checked<C>>, Box<dyn std::error::Error + Send + Sync>> {
-        let owner = ApiKeys::owner(self, hash).await?;
-        Ok(owner.map(super::api_key::ApiKeyOwner::vouched).transpose()?)
-    }
 }
 
 /// What a guard decides: the caller, or nobody on an open route; or what the client is answered without the handler.
@@ -201,10 +158,9 @@ impl<C> Guard<C> {
             let now = self.now();
             let expires = caller.token_claims().expires_at().is_some();
             let stands = if expires { self.inner.checkers.stands(caller.checked(), now) } else { Ok(()) };
-            let gate = self.inner.revocations.as_ref().filter(|_| expires);
-            let stands = stands.and_then(|()| {
-                let of = self.inner.other_issuer(caller);
-                gate.map_or(Ok(()), |gate| gate.stands(of, caller.checked(), now))
+            let stands = stands.and_then(|()| match expires {
+                true => self.inner.gates.stands(self.inner.other_issuer(caller), caller.checked(), now),
+                false => Ok(()),
             });
             if let Err(finding) = stands {
                 return finding;
@@ -232,55 +188,11 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     }
 }
 
-/// Who the tokens of a request are of, and what is still to be looked up.
-struct Identified<C> {
-    caller: Option<(Credential, Caller<C>)>,
-    lookups: Vec<LookedUp<C>>,
-}
-
-/// What a store of the app's, or ours, has to be asked for.
-enum LookedUp<C> {
-    ApiKey(ApiKeyHash),
-    Ticket(String),
-    /// The key of a token that is looked for.
-    Key(Credential, Vec<u8>, Looking),
-    /// What its issuer says of a token.
-    Asked(Credential, Asked<C>),
-}
-
-/// Why the caller of a request is not accepted, and who it would be where a token was accepted before.
-struct NotAccepted<C> {
-    refusal: Refusal,
-    who: Option<Caller<C>>,
-}
-
-/// Why it is not known who a token is of.
-enum NotKnown<C> {
-    Refused(NotAccepted<C>),
-    /// Its key is being looked for.
-    Yet(Looking),
-    /// Its issuer is asked.
-    Asked(Asked<C>),
-}
-
-impl<C> From<Refusal> for NotAccepted<C> {
-    fn from(refusal: Refusal) -> Self {
-        Self { refusal, who: None }
-    }
-}
-
 /// What predicates have said so far.
 #[derive(Default)]
 struct Answers {
     holds: Vec<(String, bool)>,
     is_hidden: bool,
-}
-
-impl<C> Inner<C> {
-    /// The issuer whose names a token has, if it is not ours; where any issuer will do, nobody can tell.
-    fn other_issuer<'c>(&self, caller: &'c Caller<C>) -> Option<&'c str> {
-        self.issuer.as_ref().and_then(|_| caller.other_issuer())
-    }
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
@@ -324,99 +236,6 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             && has(request, &ORIGIN)
             && has(request, &ACCESS_CONTROL_REQUEST_METHOD)
             && self.plan.route_of("OPTIONS", request.path()).is_none()
-    }
-
-    /// Finds the credentials and checks the tokens among them: all must be for the same caller.
-    fn identify(&self, request: &dyn RequestHead, now: Timestamp) -> Result<Identified<C>, NotAccepted<C>> {
-        let (mut caller, mut lookups) = (None, Vec::new());
-        for (source, shown) in self.sources.find(request)? {
-            match shown {
-                Shown::Token(token, proven) => match self.caller(source, token, proven, now) {
-                    Ok(found) => caller = Some(joined(caller, source.kind(), found)?),
-                    Err(NotKnown::Yet(looking)) => {
-                        lookups.push(LookedUp::Key(source.kind(), token.to_owned(), looking));
-                    }
-                    Err(NotKnown::Asked(asked)) => lookups.push(LookedUp::Asked(source.kind(), asked)),
-                    Err(NotKnown::Refused(not)) => return Err(not),
-                },
-                Shown::ApiKey(key) => lookups.push(LookedUp::ApiKey(ApiKeyHash::of(key))),
-                Shown::Ticket(ticket) => lookups.push(LookedUp::Ticket(ticket.to_owned())),
-            }
-        }
-        Ok(Identified { caller, lookups })
-    }
-
-    fn caller(
-        &self,
-        source: &dyn Source,
-        token: &[u8],
-        proven: Proven<'_>,
-        now: Timestamp,
-    ) -> Result<Caller<C>, NotKnown<C>> {
-        match self.checkers.check(token, proven, now) {
-            Ok(found) => self.admitted(found, source.kind(), now).map_err(NotKnown::Refused),
-            // A proof is not kept for later: a token that is bound to a key is refused then.
-            Err(NotChecked::Looking(looking)) => Err(NotKnown::Yet(looking)),
-            Err(NotChecked::Asked(asked)) => Err(NotKnown::Asked(asked)),
-            Err(NotChecked::Refused { finding, unanswered }) => {
-                let refusal = not_checked(unanswered, || source.explain(token, finding));
-                Err(NotKnown::Refused(refusal.into()))
-            }
-        }
-    }
-
-    /// A token whose key was looked for meanwhile, or one that waits for what it takes.
-    async fn caller_again(&self, kind: Credential, token: &[u8], now: Timestamp) -> Result<Caller<C>, NotAccepted<C>> {
-        let mut checked = self.checkers.check(token, Proven::Nothing, now);
-        if let Err(NotChecked::Looking(looking)) = checked {
-            looking.await;
-            checked = self.checkers.check(token, Proven::Nothing, now);
-        }
-        match checked {
-            Ok(found) => self.admitted(found, kind, now),
-            Err(NotChecked::Asked(asked)) => self.answered(kind, asked.await, now),
-            Err(NotChecked::Refused { finding, unanswered }) => {
-                Err(not_checked(unanswered, || Refusal::BadToken(finding)).into())
-            }
-            Err(NotChecked::Looking(_)) => {
-                let reason = "its keys are being looked for again".to_owned();
-                Err(Refusal::Unanswered { what: THE_KEYS.to_owned(), reason }.into())
-            }
-        }
-    }
-
-    /// What an issuer that was asked has said.
-    fn answered(
-        &self,
-        kind: Credential,
-        answer: Result<Arc<Checked<C>>, NoAnswer>,
-        now: Timestamp,
-    ) -> Result<Caller<C>, NotAccepted<C>> {
-        match answer {
-            Ok(checked) => self.admitted(Found { checked, is_former: false }, kind, now),
-            Err(NoAnswer::Refused(finding)) => Err(Refusal::BadToken(finding).into()),
-            Err(NoAnswer::Unanswered(reason)) => {
-                Err(Refusal::Unanswered { what: "what its issuer says of a token".to_owned(), reason }.into())
-            }
-        }
-    }
-
-    /// The caller of a token that was accepted, if it was not revoked.
-    fn admitted(
-        &self,
-        Found { checked, is_former }: Found<C>,
-        kind: Credential,
-        now: Timestamp,
-    ) -> Result<Caller<C>, NotAccepted<C>> {
-        let issuer = checked.claims().issuer();
-        let is_own = is_former || issuer.is_some() && issuer == self.issuer.as_deref();
-        let caller = Caller::new(checked, is_own, kind);
-        let admitted = self.revocations.as_ref();
-        let admitted = admitted.map_or(Ok(()), |gate| gate.admits(self.other_issuer(&caller), caller.checked(), now));
-        match admitted {
-            Ok(()) => Ok(caller),
-            Err(refusal) => Err(NotAccepted { refusal, who: Some(caller) }),
-        }
     }
 
     fn outcome(
@@ -487,52 +306,6 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         }
     }
 
-    /// The caller, known by an API key or a ticket as well.
-    async fn looked_up(
-        &self,
-        mut caller: Option<(Credential, Caller<C>)>,
-        lookups: Vec<LookedUp<C>>,
-        path: &str,
-        now: Timestamp,
-    ) -> Result<Option<(Credential, Caller<C>)>, NotAccepted<C>> {
-        for shown in lookups {
-            let (kind, found) = match shown {
-                LookedUp::ApiKey(hash) => (Credential::ApiKey, self.owner(&hash).await?),
-                LookedUp::Ticket(ticket) => (Credential::Ticket, self.holder(&ticket, path, now).await?),
-                LookedUp::Key(kind, token, looking) => {
-                    looking.await;
-                    (kind, self.caller_again(kind, &token, now).await?)
-                }
-                LookedUp::Asked(kind, asked) => (kind, self.answered(kind, asked.await, now)?),
-            };
-            caller = Some(joined(caller, kind, found)?);
-        }
-        Ok(caller)
-    }
-
-    async fn owner(&self, hash: &ApiKeyHash) -> Result<Caller<C>, Refusal> {
-        let book = self.keys.as_ref().ok_or(Refusal::BadApiKey)?;
-        let owner = book.owner(hash).await.map_err(|error| unanswered("the owner of an API key", &*error))?;
-        Ok(Caller::new(Arc::new(owner.ok_or(Refusal::BadApiKey)?), true, Credential::ApiKey))
-    }
-
-    /// Whoever a ticket stands for. It is used up only once its token was accepted, so that strangers write nothing into the store.
-    async fn holder(&self, ticket: &str, path: &str, now: Timestamp) -> Result<Caller<C>, NotAccepted<C>> {
-        let not_taken = |not| match not {
-            NotTaken::Bad(found) => Refusal::BadTicket { found },
-            NotTaken::Unanswered(error) => unanswered("whether a ticket is good", &error),
-        };
-        let bad = || Refusal::BadTicket { found: "one where none are taken".to_owned() };
-        let tickets = self.tickets.as_ref().ok_or_else(bad)?;
-        let offset = self.revocations.as_ref().map(|gate| gate.view.clock_offset()).unwrap_or_default();
-        let opened = tickets.opened(ticket, path, offset.there(now)).await.map_err(not_taken)?;
-        let caller = self.caller_again(Credential::Ticket, opened.token().as_bytes(), now).await?;
-        match tickets.used(&opened).await {
-            Ok(()) => Ok(caller),
-            Err(not) => Err(NotAccepted { refusal: not_taken(not), who: Some(caller) }),
-        }
-    }
-
     /// Asks one predicate after the other, each only if the outcome still hangs on it.
     async fn with_predicates(
         self: Arc<Self>,
@@ -564,34 +337,6 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             }
         }
     }
-}
-
-/// The caller as known so far, and now by one more credential.
-fn joined<C>(
-    known: Option<(Credential, Caller<C>)>,
-    kind: Credential,
-    caller: Caller<C>,
-) -> Result<(Credential, Caller<C>), Refusal> {
-    match known {
-        None => Ok((kind, caller)),
-        Some((first, known)) => match known.joined_by(&caller) {
-            Some(known) => Ok((first, known)),
-            None => Err(Refusal::Disagreement(first, kind)),
-        },
-    }
-}
-
-const THE_KEYS: &str = "the keys of the token's issuer";
-
-fn not_checked(unanswered: Option<String>, explain: impl FnOnce() -> Refusal) -> Refusal {
-    match unanswered {
-        Some(reason) => Refusal::Unanswered { what: THE_KEYS.to_owned(), reason },
-        None => explain(),
-    }
-}
-
-fn unanswered(what: &str, error: &(dyn std::error::Error + Send + Sync + 'static)) -> Refusal {
-    Refusal::Unanswered { what: what.to_owned(), reason: with_causes(error) }
 }
 
 impl<C> Clone for Guard<C> {

@@ -11,6 +11,8 @@ mod credentials;
 mod decide;
 #[cfg(feature = "axum")]
 mod extract;
+mod identify;
+mod inner;
 mod known;
 mod log;
 #[cfg(feature = "axum")]

@@ -16,8 +16,10 @@ use crate::clock::{Clock, SystemClock};
 use crate::outgoing::OwnClient;
 use crate::revocations::LiveRevocations;
 
-/// One poll may take this long, the issuer's own wait included.
-const WITHIN: Duration = Duration::from_secs(10);
+/// For so long nothing may come, the issuer's own wait included: a connection may be dead without an end.
+const SILENT_FOR: Duration = Duration::from_secs(5);
+/// One poll may take this long: half a megabyte by a slow line.
+const WITHIN: Duration = Duration::from_secs(60);
 
 /// Sets up how an issuer's revocations are followed without its store.
 ///
@@ -76,7 +78,8 @@ impl RemoteFeedBuilder {
     /// may be up to five minutes from the issuer's.
     ///
     /// Guards refuse what the view knows, and do what they are told to when the feed has been silent for too long, as it is until it is
-    /// ready. The view is of this issuer's own names: it goes with a guard whose first issuer this one is.
+    /// ready. The view is of this issuer's own names: it is for [`GuardBuilder::revocations`](crate::GuardBuilder::revocations) of a guard
+    /// whose first issuer this one is, and for [`revocations_of`](crate::GuardBuilder::revocations_of) where it is another one.
     ///
     /// # Errors
     /// If the endpoint is not https (or on this machine), or no client is named.
@@ -87,7 +90,8 @@ impl RemoteFeedBuilder {
         let Self { issuer, endpoint, client, clock } = self;
         let endpoint = address(&endpoint)?;
         let client = client.ok_or(RemoteIssuerError::NoClient)?;
-        let http = Client::builder().timeout(WITHIN).redirect(Policy::none()).no_proxy().build();
+        let http = Client::builder().connect_timeout(SILENT_FOR).read_timeout(SILENT_FOR).timeout(WITHIN);
+        let http = http.redirect(Policy::none()).no_proxy().build();
         let http = http.map_err(|error| RemoteIssuerError::Client(error.into()))?;
         let expectations = Expectations::security_event(issuer.issuer(), &client.id);
         let verifier = issuer.live_keys().derive(move |keys| Verifier::new(keys.clone(), expectations.clone()));
