@@ -28,8 +28,12 @@
 //! | `sqlite` | no | sessions in a file, the embedded store |
 //! | `postgres` | no | sessions in PostgreSQL, for several instances |
 //! | `redis` | no | sessions in Redis, for several instances |
+//! | `client` | no | [`TokenKeeper`]: tokens of a client that are kept fresh |
+//! | `cors` | no | CORS for the pages of the endpoints |
 //! | `metrics` | no | figures through the `metrics` facade, see the page about them |
 //! | `password` | no | hashes of passwords, Argon2id |
+//! | `remote` | no | [`RemoteIssuer`]: other issuers' tokens and what they revoke, fetched; [`Introspection`]: issuers that are asked |
+//! | `tls` | no | encrypted connections to the stores' servers |
 //! | `testing` | no | a clock to move, an issuer to throw away, a picture of who may reach what, and the suite that every session store must pass |
 
 mod access;
@@ -141,4 +145,7 @@ mod pages {
     struct Settings;
     #[doc = include_str!("../../../docs/stores.md")]
     struct Stores;
+    #[cfg(feature = "remote")]
+    #[doc = include_str!("../../../docs/without-the-store.md")]
+    struct WithoutTheStore;
 }

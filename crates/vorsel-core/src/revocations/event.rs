@@ -6,7 +6,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use super::{Revocation, Revoked};
 use crate::time::Timestamp;
 
-/// A stretch of the feed, as an issuer tells it ([RFC 8417 section 1.2](https://www.rfc-editor.org/rfc/rfc8417#section-1.2)):
+/// A stretch of the feed, as an issuer tells it ([RFC 8417 section 2.2](https://www.rfc-editor.org/rfc/rfc8417#section-2.2)):
 /// `{"urn:vorsel:revocations": {"entries": [{"session": "s-1", "until": 1800000600}]}}`.
 ///
 /// Moments are whole seconds, as tokens have them: what was issued in the second of an `issued_up_to` is meant. Whoever reads an entry

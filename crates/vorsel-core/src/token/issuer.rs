@@ -8,7 +8,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::claims::{NoOwn, REGISTERED};
-use super::jws::{LARGEST_SECURITY_EVENT, SIZE_LIMIT, header_segment};
+use super::jws::{SIZE_LIMIT, header_segment};
 use super::kind::Kind;
 use super::scope::Scopes;
 use super::written::{Audience, ClaimsToWrite, Confirmation};
@@ -287,7 +287,7 @@ impl<C> AccessDraft<C> {
 
 impl Issuer {
     /// The most bytes that a token with security events has, 2 MiB: there are thousands of revocations in one.
-    pub const LARGEST_SECURITY_EVENT: usize = LARGEST_SECURITY_EVENT;
+    pub const LARGEST_SECURITY_EVENT: usize = 2 * 1024 * 1024;
 
     /// An issuer with this name, an https URL as a rule, that signs with this keyring, or always with one key.
     #[must_use]

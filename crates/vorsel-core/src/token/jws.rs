@@ -19,8 +19,6 @@ use crate::key::VerifyingKey;
 
 /// The largest token that is issued and looked at if nothing else is set, in bytes.
 pub(crate) const SIZE_LIMIT: usize = 16 * 1024;
-/// There are thousands of revocations in one.
-pub(crate) const LARGEST_SECURITY_EVENT: usize = 2 * 1024 * 1024;
 
 /// A token taken apart, payload and signature decoded, nothing in it checked.
 pub(crate) struct Compact<'a> {

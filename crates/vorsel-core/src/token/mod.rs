@@ -22,6 +22,6 @@ pub use scope::{ScopeError, Scopes};
 pub use unchecked::{UncheckedError, UncheckedToken};
 
 pub(crate) use claims::{REGISTERED, registered_bit};
-pub(crate) use jws::{Compact, Header, LARGEST_SECURITY_EVENT, SIZE_LIMIT, header_segment};
+pub(crate) use jws::{Compact, Header, SIZE_LIMIT, header_segment};
 pub(crate) use scope::is_scope;
 pub(crate) use written::{Audience, ClaimsToWrite};

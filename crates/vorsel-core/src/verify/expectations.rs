@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use crate::key::Algorithm;
 use crate::time::LARGEST_SKEW;
-use crate::token::{Kind, LARGEST_SECURITY_EVENT, Reading, SIZE_LIMIT};
+use crate::token::{Issuer, Kind, Reading, SIZE_LIMIT};
 
 /// What a verifier requires of a token.
 ///
@@ -100,7 +100,7 @@ impl Expectations {
         let audience = ExpectedAudience::OneOf(vec![audience.into()]);
         let expectations = Self::of(Kind::SecurityEvent, Some(issuer.into()), audience);
         // Nothing lives longer by a clock that is ahead.
-        Self { issuer_ahead: Self::LARGEST_SKEW, size_limit: LARGEST_SECURITY_EVENT, ..expectations }
+        Self { issuer_ahead: Self::LARGEST_SKEW, size_limit: Issuer::LARGEST_SECURITY_EVENT, ..expectations }
     }
 
     /// Any JWT with an expiration time from `issuer`. A token that names an audience is refused unless

@@ -29,7 +29,7 @@ pub(super) struct Poll {
 }
 
 /// What a client says of an event that it could not read
-/// ([RFC 8936 section 2.6](https://www.rfc-editor.org/rfc/rfc8936#section-2.6)).
+/// ([RFC 8936 section 2.4.4](https://www.rfc-editor.org/rfc/rfc8936#section-2.4.4)).
 #[derive(Debug, Deserialize)]
 pub(super) struct EventError {
     pub(super) err: String,
