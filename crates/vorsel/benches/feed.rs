@@ -64,6 +64,8 @@ fn median(times: &mut [Duration]) -> (Duration, Duration) {
 async fn noticed(store: &Arc<dyn SessionStore>, views: &[LiveRevocations]) -> (Duration, Duration) {
     let mut times = Vec::new();
     for _ in 0..ROUNDS {
+        // Longer than followers wait after news.
+        tokio::time::sleep(Duration::from_millis(60)).await;
         let entry = entry(random_id().expect("randomness"));
         let since = Instant::now();
         store.revoke(&entry).await.expect("an entry");
@@ -78,6 +80,30 @@ async fn noticed(store: &Arc<dyn SessionStore>, views: &[LiveRevocations]) -> (D
         times.extend(waiting.join_all().await);
     }
     median(&mut times)
+}
+
+/// The same of every hundredth of the entries that are written one after the other.
+async fn noticed_in_a_storm(store: &Arc<dyn SessionStore>, views: &[LiveRevocations]) -> (f64, Duration, Duration) {
+    let (since, mut written, mut waiting) = (Instant::now(), 0_u32, JoinSet::new());
+    while since.elapsed() < Duration::from_secs(5) {
+        let entry = entry(random_id().expect("randomness"));
+        let written_at = Instant::now();
+        store.revoke(&entry).await.expect("an entry");
+        written += 1;
+        if written.is_multiple_of(100) {
+            for view in views {
+                let (view, entry) = (view.clone(), entry.clone());
+                waiting.spawn(async move {
+                    heard(&view, &entry).await;
+                    written_at.elapsed()
+                });
+            }
+        }
+        tokio::time::sleep(Duration::from_micros(500)).await;
+    }
+    let rate = f64::from(written) / since.elapsed().as_secs_f64();
+    let (middle, worst) = median(&mut waiting.join_all().await);
+    (rate, middle, worst)
 }
 
 #[tokio::main]
@@ -118,6 +144,8 @@ async fn main() {
     }
     let many = noticed(&few, &views).await;
     println!("{FOLLOWERS} followers: {:.1?} in the median, {:.1?} at worst", many.0, many.1);
+    let (rate, middle, worst) = noticed_in_a_storm(&few, &views).await;
+    println!("{FOLLOWERS} followers, {rate:.0} revocations a second: {middle:.1?} in the median, {worst:.1?} at worst");
     let mut silent = Duration::ZERO;
     for _ in 0..100 {
         tokio::time::sleep(Duration::from_millis(100)).await;

@@ -58,6 +58,8 @@ pub struct Endpoints<C> {
 
 /// How many polls of the feed may be kept waiting; those beyond are answered at once.
 const MOST_POLLS: usize = 1_024;
+/// All who wait read when there is news; renewals, and this instance's own view, are not to wait for them.
+const MOST_READING: usize = 4;
 
 /// What the endpoints share.
 pub(super) struct Shared<C> {
@@ -75,6 +77,8 @@ pub(super) struct Shared<C> {
     pub(super) tickets: Option<Tickets>,
     /// Room for polls of the feed that wait.
     pub(super) feed_waiting: Semaphore,
+    /// How many read the store's feed at once for them.
+    pub(super) feed_reading: Semaphore,
     #[cfg(feature = "password")]
     pub(super) sign_in: Option<PasswordSignIn>,
     #[cfg(feature = "password")]
@@ -286,6 +290,7 @@ impl<C: Serialize + Send + Sync + 'static> Endpoints<C> {
             pages,
             tickets: self.tickets,
             feed_waiting: Semaphore::new(MOST_POLLS),
+            feed_reading: Semaphore::new(MOST_READING),
             #[cfg(feature = "password")]
             sign_in: self.sign_in,
             #[cfg(feature = "password")]

@@ -27,6 +27,11 @@ use crate::store::{Cursor, FeedPage, StoreError};
 const WAIT: Duration = Duration::from_secs(2);
 /// An issuer that does not wait is not asked without a pause.
 const LEAST_WAIT: Duration = Duration::from_millis(500);
+/// After news: where much is revoked, it comes in fewer answers.
+const AFTER_NEWS: Duration = Duration::from_millis(50);
+/// Of what an issuer says of its refusal, in bytes and in characters.
+const LARGEST_REFUSAL: usize = 16 * 1024;
+const LONGEST_REASON: usize = 100;
 /// A poll has one event, in base64 inside of JSON.
 const LARGEST: usize = Issuer::LARGEST_SECURITY_EVENT + 64 * 1024;
 
@@ -56,6 +61,12 @@ struct Answer {
 #[derive(Deserialize)]
 struct Told {
     events: FeedEvent,
+}
+
+/// What an issuer of ours says when it refuses.
+#[derive(Deserialize)]
+struct Refusal {
+    error: String,
 }
 
 /// What keeps a poll from being of use.
@@ -157,7 +168,10 @@ impl Inner {
 async fn answer(response: &mut Response) -> Result<Answer, Trouble> {
     let status = response.status();
     if status != StatusCode::OK {
-        let reason = format!("expected 200, but found {status}");
+        let said = outgoing::whole(response, LARGEST_REFUSAL).await.ok();
+        let said = said.and_then(|body| serde_json::from_slice::<Refusal>(&body).ok());
+        let why = said.map(|said| format!(", {}", said.error.chars().take(LONGEST_REASON).collect::<String>()));
+        let reason = format!("expected 200, but found {status}{}", why.unwrap_or_default());
         let is_passing = status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS;
         return Err(if is_passing { Trouble::Passing(reason) } else { Trouble::Lasting(reason) });
     }
@@ -181,18 +195,25 @@ impl Source for OfIssuer {
     }
 
     async fn listen(&self) -> Result<Box<dyn Listening>, StoreError> {
-        Ok(Box::new(self.clone()))
+        Ok(Box::new(Polling { feed: self.clone(), not_before: Instant::now() }))
     }
 }
 
+/// Polls again and again.
+struct Polling {
+    feed: OfIssuer,
+    not_before: Instant,
+}
+
 #[async_trait]
-impl Listening for OfIssuer {
+impl Listening for Polling {
     async fn heard(&mut self, after: Option<&Cursor>) -> Result<Heard, StoreError> {
-        let since = Instant::now();
-        let stretch = self.polled(after, false).await?;
-        if stretch.page.entries.is_empty() {
-            sleep(LEAST_WAIT.saturating_sub(since.elapsed())).await;
-        }
+        sleep(self.not_before.saturating_duration_since(Instant::now())).await;
+        let stretch = self.feed.polled(after, false).await?;
+        self.not_before = match stretch.page.entries.is_empty() {
+            true => stretch.asked_at + LEAST_WAIT,
+            false => Instant::now() + AFTER_NEWS,
+        };
         Ok(Heard::Stretch(stretch))
     }
 }

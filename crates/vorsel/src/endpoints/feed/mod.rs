@@ -12,7 +12,7 @@ use axum::extract::{Request, State};
 use axum::response::Response;
 use serde::Serialize;
 use serde_json::json;
-use tokio::time::{Instant, sleep, timeout_at};
+use tokio::time::{Instant, sleep, timeout, timeout_at};
 use vorsel_core::{FeedEvent, IssueError, with_causes};
 
 use super::call::Call;
@@ -25,6 +25,8 @@ use poll::Poll;
 
 /// Entries told at once: about half a megabyte.
 const PAGE: u32 = 5_000;
+/// Whoever waits longer for the store, since it stands still, may come again.
+const LONGEST_TURN: Duration = Duration::from_secs(5);
 /// Whoever can't read an event is sent it again, but not without a pause.
 const AFTER_ERROR: Duration = Duration::from_secs(1);
 
@@ -140,6 +142,10 @@ async fn page<C: Serialize + Send + Sync + 'static>(
     most: u32,
 ) -> Result<FeedPage, Refused> {
     let access = shared.sessions.access_tokens();
+    let turn = timeout(LONGEST_TURN, shared.feed_reading.acquire()).await;
+    let Ok(Ok(_turn)) = turn else {
+        return Err(Refused::unavailable(Some("the feed is being read for others".to_owned())));
+    };
     access.asked(access.store().feed(place.as_ref(), most)).await.map_err(|error| {
         // A store that can't read the place says so; only the client can have made it up.
         if poll.has_own_place && place.is_some() && !error.is_retryable() { no_place() } else { failed(&error) }
