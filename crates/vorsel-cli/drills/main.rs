@@ -59,6 +59,12 @@ impl Site {
         self.instance_on(&self.store)
     }
 
+    /// An instance on which anybody may fail as often as it takes to look what has ended.
+    fn instance_without_throttle(&self) -> Instance {
+        let keys = self.folder.path().join("keys").display().to_string();
+        Instance::listening("127.0.0.1:0", &["--store", &self.store, "--keys", &keys, "--throttle", "off"])
+    }
+
     /// An instance that has a way to the server of its own.
     fn instance_by(&self, cable: &Cable) -> Instance {
         let usual = self.cable.as_ref().expect("a cable").port;
@@ -121,7 +127,7 @@ async fn main() -> ExitCode {
             guess::drill(store).await.into_iter().flatten().for_each(|outcome| tell(Some(outcome)));
         }
         if wanted("hang-up") {
-            tell(hang_up::drill(store).await);
+            hang_up::drill(store, is_long).await.into_iter().for_each(&mut tell);
         }
         if wanted("stall") {
             for fault in faults::of(store, is_long) {

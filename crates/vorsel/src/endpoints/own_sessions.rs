@@ -55,13 +55,14 @@ pub(super) async fn end<C: Serialize + Send + Sync + 'static>(
     Path(session): Path<String>,
     caller: Caller<C>,
 ) -> Response {
-    let ended = async {
-        if !shared.of_caller(&caller).await?.iter().any(|known| known.id == session) {
+    let asked = shared.clone();
+    let ended = async move {
+        if !asked.of_caller(&caller).await?.iter().any(|known| known.id == session) {
             return Ok(StatusCode::NOT_FOUND);
         }
-        shared.end(&session).await.map(|()| StatusCode::NO_CONTENT)
+        asked.end(&session).await.map(|()| StatusCode::NO_CONTENT)
     };
-    ended.await.map_or_else(|refused| shared.refused(refused), no_store)
+    shared.carried_out(ended).await
 }
 
 /// Ends all sessions of the caller's but this one.
@@ -69,14 +70,15 @@ pub(super) async fn end_others<C: Serialize + Send + Sync + 'static>(
     State(shared): State<Arc<Shared<C>>>,
     caller: Caller<C>,
 ) -> Response {
-    let ended = async {
+    let asked = shared.clone();
+    let ended = async move {
         let this = caller.token_claims().session_id();
-        for session in shared.of_caller(&caller).await?.iter().filter(|session| Some(session.id.as_str()) != this) {
-            shared.end(&session.id).await?;
+        for session in asked.of_caller(&caller).await?.iter().filter(|session| Some(session.id.as_str()) != this) {
+            asked.end(&session.id).await?;
         }
         Ok(StatusCode::NO_CONTENT)
     };
-    ended.await.map_or_else(|refused| shared.refused(refused), no_store)
+    shared.carried_out(ended).await
 }
 
 fn no_store(answer: impl IntoResponse) -> Response {
@@ -104,6 +106,12 @@ impl<C: Serialize + Send + Sync + 'static> Shared<C> {
             Err(EndError::Store(error)) => Err(failed(&error)),
             Err(error) => Err(Refused::unavailable(Some(error.to_string()))),
         }
+    }
+
+    /// What ends something, to its end, whoever hangs up; the list that it begins with takes its time, too.
+    async fn carried_out(&self, ended: impl Future<Output = Result<StatusCode, Refused>> + Send + 'static) -> Response {
+        let ended = self.sessions.access_tokens().under_way().carried_out(ended).await;
+        ended.map_or_else(|refused| self.refused(refused), no_store)
     }
 
     fn refused(&self, refused: Refused) -> Response {

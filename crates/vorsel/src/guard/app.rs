@@ -34,7 +34,7 @@ pub struct GuardedApp {
     app: App,
     /// The paths whose requests are carried out from the call on: a connection that is closed right after a request drops its
     /// answer before that was ever polled.
-    carried_out: Arc<[(String, UnderWay)]>,
+    carried_out: Arc<[(WhereCarriedOut, UnderWay)]>,
 }
 
 #[derive(Clone)]
@@ -104,6 +104,31 @@ impl Future for GuardedAppFuture {
     }
 }
 
+/// Where requests are carried out.
+#[derive(Clone, Debug)]
+enum WhereCarriedOut {
+    /// At this path.
+    At(String),
+    /// At any path of one part more.
+    Below(String),
+}
+
+impl WhereCarriedOut {
+    fn of(pattern: String) -> Self {
+        match pattern.split_once('{') {
+            Some((prefix, _)) => Self::Below(prefix.to_owned()),
+            None => Self::At(pattern),
+        }
+    }
+
+    fn is_met_by(&self, path: &str) -> bool {
+        match self {
+            Self::At(whole) => whole == path,
+            Self::Below(prefix) => path.strip_prefix(prefix.as_str()).is_some_and(|rest| !rest.contains('/')),
+        }
+    }
+}
+
 /// In a request that came to the app first, before any other router.
 #[derive(Clone, Copy)]
 struct Outermost;
@@ -114,7 +139,8 @@ impl GuardedApp {
         router: Router,
         carried_out: Vec<(String, UnderWay)>,
     ) -> Self {
-        Self { app: App::Bare(Arc::new(guard.around(router))), carried_out: carried_out.into() }
+        let carried_out = carried_out.into_iter().map(|(path, under_way)| (WhereCarriedOut::of(path), under_way));
+        Self { app: App::Bare(Arc::new(guard.around(router))), carried_out: carried_out.collect() }
     }
 
     /// Puts a layer around the guard: it sees every request, and the refusals as well. CORS and tracing belong here.
@@ -162,7 +188,7 @@ where
 
     fn call(&mut self, request: Request<B>) -> GuardedAppFuture {
         let path = request.uri().path();
-        let under_way = self.carried_out.iter().find(|(whole, _)| whole == path).map(|(_, under_way)| under_way);
+        let under_way = self.carried_out.iter().find(|(at, _)| at.is_met_by(path)).map(|(_, under_way)| under_way);
         let answer = match &mut self.app {
             App::Bare(app) => Answer::Bare { future: app.answer(request.map(Body::new)) },
             App::Layered(router) => {
@@ -232,5 +258,24 @@ impl fmt::Debug for GuardedAppFuture {
 impl fmt::Debug for GuardedApp {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("GuardedApp").finish_non_exhaustive()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_carried_out_is_met_by_its_path_with_its_parameter() {
+        for (pattern, path, met) in [
+            ("/oauth/revoke", "/oauth/revoke", true),
+            ("/oauth/revoke", "/oauth/revoke/", false),
+            ("/oauth/sessions", "/oauth/sessions/s-1", false),
+            ("/oauth/sessions/{session}", "/oauth/sessions/s-1", true),
+            ("/oauth/sessions/{session}", "/oauth/sessions", false),
+            ("/oauth/sessions/{session}", "/oauth/sessions/s-1/x", false),
+        ] {
+            assert_eq!(WhereCarriedOut::of(pattern.to_owned()).is_met_by(path), met, "{pattern} {path}");
+        }
     }
 }
