@@ -13,8 +13,11 @@ use vorsel::store::{
 use vorsel::testing::store::every_rule;
 use vorsel::{Revocation, Revoked, Session, SessionLimits, SessionSeed, SignIn, Timestamp, now};
 
+#[path = "common/lines.rs"]
+mod lines;
 mod servers;
-use servers::{Kind, free_port, shared, start_with};
+use lines::Lines;
+use servers::{Kind, free_port, shared, start, start_with};
 
 /// The files of an authority, a server of the name `localhost`, the client `hill`, and another authority.
 struct Files(PathBuf);
@@ -177,6 +180,36 @@ async fn of_several_postgres_hosts_the_one_that_takes_writes_is_used() {
     sqlx::query(sqlx::AssertSqlSafe(only_reads)).execute(&pool).await.expect("a setting");
     refused(PostgresStore::connect(&address("")), "it only reads, as a standby does").await;
     assert!(PostgresStore::connect(&address("?target_session_attrs=primary")).await.is_ok());
+}
+
+/// As after a fail-over that the old primary has survived.
+#[tokio::test]
+async fn two_postgres_hosts_that_take_writes_are_told_of() {
+    let Some((old, new)) = start(Kind::Postgres).zip(start(Kind::Postgres)) else { return };
+    let lines = Lines::default();
+    let _log = lines.collect();
+    let address = format!("postgres://hill@127.0.0.1:{},127.0.0.1:{}/postgres", old.port, new.port);
+    let any = PostgresStore::connect(&format!("{address}?target_session_attrs=any")).await.expect("a store");
+    let store = PostgresStore::connect(&address).await.expect("a store");
+    let soon = async |wanted: &str| {
+        for _ in 0..300 {
+            if lines.text().contains(wanted) {
+                return true;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+        }
+        false
+    };
+    let found = format!("but found 2: 127.0.0.1:{}, 127.0.0.1:{};", old.port, new.port);
+    assert!(soon(&found).await, "{}", lines.text());
+    old.signal("KILL");
+    assert!(soon("no more than one host takes writes again").await, "{}", lines.text());
+    assert_eq!(
+        lines.text().matches("expected one host that takes writes").count(),
+        1,
+        "told once, and not where any will do"
+    );
+    drop((any, store));
 }
 
 /// Neither sessions nor the feed nor who waits for it.

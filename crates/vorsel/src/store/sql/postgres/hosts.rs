@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use sqlx::postgres::{PgConnectOptions, PgConnection};
-use sqlx::{ConnectOptions, query_scalar};
+use sqlx::{ConnectOptions, Connection, query_scalar};
 use tokio::time::timeout;
 
 /// The hosts of one address, in its order.
@@ -104,6 +104,23 @@ impl Hosts {
             }
         }
         Err(sqlx::Error::Io(io::Error::other(format!("no host takes sessions: {}", failures.join("; ")))))
+    }
+
+    /// Whether more than one could be what is wanted by mistake.
+    pub(super) fn tell_apart(&self) -> bool {
+        self.each.len() > 1 && self.wanted != Wanted::Any
+    }
+
+    /// Those that take writes now; one that does not answer is none.
+    pub(super) async fn that_take_writes(&self) -> Vec<String> {
+        let mut found = Vec::new();
+        for options in &self.each {
+            if let Ok(Ok(connection)) = timeout(self.connect_within, self.connected(options)).await {
+                found.push(format!("{}:{}", options.get_host(), options.get_port()));
+                let _ = timeout(self.connect_within, connection.close()).await;
+            }
+        }
+        found
     }
 
     async fn connected(&self, options: &PgConnectOptions) -> Result<PgConnection, sqlx::Error> {

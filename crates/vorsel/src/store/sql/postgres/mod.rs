@@ -2,6 +2,7 @@
 
 mod hosts;
 mod lender;
+mod primaries;
 mod schema;
 mod tellers;
 
@@ -23,6 +24,7 @@ use crate::store::entry::Entry;
 use crate::waiting::told;
 use hosts::Hosts;
 use lender::{Lender, Lent};
+use primaries::LookOut;
 use schema::{Schema, lock};
 use tellers::Tellers;
 
@@ -35,6 +37,7 @@ use tellers::Tellers;
 pub struct PostgresStore {
     database: Connections,
     batcher: Batcher<Connections>,
+    _look_out: Option<Arc<LookOut>>,
 }
 
 /// How a PostgreSQL database is used.
@@ -89,6 +92,7 @@ impl PostgresStore {
     ///
     /// Several hosts, `one:5432,two:5432`, are tried in their order, and the one that takes writes is kept; after a fail-over
     /// they are tried again. `target_session_attrs` says `read-write` (what is meant if there are several), `primary` or `any`.
+    /// Where it is not `any`, more than one host that takes writes is an error in the log, looked for every ten seconds.
     ///
     /// With the feature `tls` the URL's `sslmode` says whether the connection is encrypted and the server has to prove who it
     /// is: `disable`, `prefer` (as long as nothing is said), `require`, `verify-ca`, `verify-full`. Only the last two keep out
@@ -141,7 +145,8 @@ impl PostgresStore {
         };
         let first = async { told("the database", database.asking.lend()).await.map(Lent::given_back) };
         within(&database, "connect to the database", 1, first).await?;
-        let store = Self { batcher: Batcher::new(database.clone()), database };
+        let look_out = LookOut::over(&hosts).map(Arc::new);
+        let store = Self { batcher: Batcher::new(database.clone()), database, _look_out: look_out };
         told("the database's tables", store.set_up()).await?;
         Ok(store)
     }
