@@ -1,6 +1,6 @@
 //! Every interleaving of renewals: two instances, honest clients and a thief, lost replies, repeated requests, crashes between
-//! any two steps, time that passes between them, writes that are given up and carried out later or never, and a store that
-//! stands still. The checker takes every way through a small world. What happens to a request is said by `Renewal`, `Arrivals`
+//! any two steps, time that passes between them, writes that are given up and carried out later or never, a store that
+//! stands still or fails over, and an instance that is wrong about the store's time. The checker takes every way through a small world. What happens to a request is said by `Renewal`, `Arrivals`
 //! and `Silences`, the very types that the library's `Sessions` carries out; the model has the store, what instances remember,
 //! and what clients do.
 
@@ -43,6 +43,8 @@ enum Broken {
     SilencesForgotten,
     /// A token of a generation that a fail-over has lost is unknown.
     LostIsUnknown,
+    /// The clock of an instance is further from the store's than it is taken to be.
+    ClockNotMeasured,
 }
 
 /// A session as the store or an instance has it. All of them have the same facts.
@@ -228,6 +230,8 @@ struct Protocol {
     give_ups: u8,
     stands_still: bool,
     fails_over: bool,
+    /// How far the second instance is ahead of the store's time, or behind it, by its own reckoning of that: what its measuring is off by.
+    ahead: Tick,
 }
 
 const START: Timestamp = Timestamp::from_secs(1_700_000_000);
@@ -263,14 +267,28 @@ static PRESENTED: LazyLock<Vec<Vec<Presented>>> = LazyLock::new(|| {
         let token = tokens.token(&FIRST, generation).expect("a token");
         tokens.check(&token, at(began_at)).expect("an accepted token")
     };
-    (0..=LAST_GENERATION).map(|number| (0..=LAST_TICK).map(|tick| presented(number, tick)).collect()).collect()
+    let ticks = || -FURTHEST..=LAST_TICK + FURTHEST;
+    (0..=LAST_GENERATION).map(|number| ticks().map(|tick| presented(number, tick)).collect()).collect()
 });
 
 fn presented(token: Token) -> &'static Presented {
-    &PRESENTED[token.generation as usize][token.began_at as usize]
+    &PRESENTED[token.generation as usize][(token.began_at + FURTHEST) as usize]
 }
 
+/// No instance is further from the store's time.
+const FURTHEST: Tick = 2;
+
 impl Protocol {
+    /// What an instance takes a moment for.
+    fn reckoned(&self, instance: usize, moment: Tick) -> Timestamp {
+        let off = match (instance, self.broken) {
+            (0, _) => 0,
+            (_, Broken::ClockNotMeasured) => self.ahead * FURTHEST,
+            _ => self.ahead,
+        };
+        at(moment + off)
+    }
+
     /// A request comes to an instance, which may remember the session.
     fn arrive(&self, world: &mut World, party: usize, token: Token, number: usize) {
         let (presented, now) = (presented(token).clone(), world.now);
@@ -278,10 +296,12 @@ impl Protocol {
         if self.is_slow {
             instance.came[token.generation as usize].get_or_insert(now);
         }
-        let renewal = Renewal::new(presented, limits(self.broken), at(now));
+        let reckoned = self.reckoned(number, now);
+        let renewal = Renewal::new(presented, limits(self.broken), reckoned);
         let step = Under::Step(renewal.begin(instance.recent.take().map(|Record(session)| session)));
         let came_after_end = world.record.has_ended();
-        let request = Request { token, instance: number, now, came_at: at(now), came_after_end, step, has_gone: false };
+        let request =
+            Request { token, instance: number, now, came_at: reckoned, came_after_end, step, has_gone: false };
         world.requests[party] = Some(request);
     }
 
@@ -295,9 +315,10 @@ impl Protocol {
                 }
                 let Instance { arrivals, silences, .. } = &world.instances[request.instance];
                 let presented = presented(request.token);
-                let mut came_at = arrivals.first(presented, silences, at(request.now));
+                let reckoned = self.reckoned(request.instance, request.now);
+                let mut came_at = arrivals.first(presented, silences, reckoned);
                 if self.broken == Broken::ArrivalsForgotten {
-                    came_at = at(request.now);
+                    came_at = reckoned;
                 }
                 let is_lost = request.token.generation > found.current.number;
                 let step = match self.broken {
@@ -308,7 +329,8 @@ impl Protocol {
             }
             Under::Step(RenewalStep::Swap(swap)) => {
                 let begins_early = self.broken == Broken::BeginsWithTheRequest;
-                let next = Record(swap.next(if begins_early { request.came_at } else { at(world.now) }));
+                let now = self.reckoned(request.instance, world.now);
+                let next = Record(swap.next(if begins_early { request.came_at } else { now }));
                 world.requests[party] = Some(Request { step: Under::Sent(swap, next), has_gone: true, ..request });
                 if !self.is_slow {
                     self.go(world, party, reply_is_lost);
@@ -369,7 +391,8 @@ impl Protocol {
         world.wrong.two_successors |= is_another && !world.has_failed_over;
         world.successor[generation].get_or_insert(successor);
         // That a token was spent may be what was lost.
-        world.wrong.renewed_outside_the_window |= !world.is_in_time(request) && !world.has_failed_over;
+        world.wrong.renewed_outside_the_window |=
+            !world.is_in_time(request, self.ahead.abs()) && !world.has_failed_over;
         world.wrong.renewed_after_the_end |= request.came_after_end;
         let now = world.now;
         let instance = &mut world.instances[request.instance];
@@ -380,7 +403,8 @@ impl Protocol {
         if self.is_slow && self.broken != Broken::AnswersForgotten {
             let window = limits(self.broken).retry_window;
             let made = matches!(request.step, Under::Sent(..));
-            instance.arrivals.answered(presented(request.token), request.came_at, made, window, at(now));
+            let reckoned = self.reckoned(request.instance, now);
+            instance.arrivals.answered(presented(request.token), request.came_at, made, window, reckoned);
         }
         if party < HONEST {
             let was_owed = std::mem::take(&mut world.is_owed[party]);
@@ -397,9 +421,11 @@ impl Protocol {
         let Some(request) = world.requests[party].take() else { return };
         world.given_up += 1;
         let generation = request.token.generation as usize;
-        let is_owed = world.is_in_time(&request);
+        // Whoever was in time by each clock is owed an answer; whoever was by one of them may be taken for that.
+        let [is_owed, may_be_owed] = [-1, 1].map(|by| world.is_in_time(&request, by * self.ahead.abs()));
         let instance = &mut world.instances[request.instance];
-        instance.arrivals.unanswered(presented(request.token), request.came_at, at(world.now));
+        let reckoned = self.reckoned(request.instance, world.now);
+        instance.arrivals.unanswered(presented(request.token), request.came_at, reckoned);
         if let Under::Sent(_, next) = request.step {
             world.late = Some(next);
         }
@@ -407,7 +433,7 @@ impl Protocol {
             world.may_retry[party] = Some(world.now);
             world.is_owed[party] = true;
         }
-        if is_owed {
+        if may_be_owed {
             instance.answered[generation] = None;
             // A crash breaks off one request alone in this model; another may have come before it.
             instance.came[generation] = instance.came[generation].min(Some(request.now)).or(Some(request.now));
@@ -416,12 +442,12 @@ impl Protocol {
 }
 
 impl World {
-    /// Whether the window was open when the request came, or when its token first came here and got no answer. Time in which
-    /// the store stood still does not count.
-    fn is_in_time(&self, request: &Request) -> bool {
+    /// Whether the window, longer by so much, was open when the request came, or when its token first came here and got no answer. Time in
+    /// which the store stood still does not count.
+    fn is_in_time(&self, request: &Request, longer: Tick) -> bool {
         let generation = request.token.generation as usize;
         let Some(spent_at) = self.spent_at[generation] else { return true };
-        let is_before = |came: Tick, from: Tick| came < from + WINDOW + self.still_between(from, came);
+        let is_before = |came: Tick, from: Tick| came < from + WINDOW + longer + self.still_between(from, came);
         let instance = &self.instances[request.instance];
         let (came, answered) = (instance.came[generation], instance.answered[generation]);
         is_before(request.now, spent_at)
@@ -442,8 +468,8 @@ impl World {
 
     /// An honest client presents a token for the first time, before anybody asks the store to spend it, or within the window after
     /// it first came; or it keeps asking the instance that owes it an answer.
-    fn is_honest(&self, party: usize, token: Token) -> bool {
-        let is_soon = |since: Tick| self.now < since + WINDOW + self.still_between(since, self.now);
+    fn is_honest(&self, party: usize, token: Token, off_by: Tick) -> bool {
+        let is_soon = |since: Tick| self.now < since + WINDOW - off_by + self.still_between(since, self.now);
         let is_sent = |request: &Request| matches!(request.step, Under::Sent(..));
         let is_asked_for = self.late.is_some() || self.requests.iter().flatten().any(is_sent);
         self.is_owed[party]
@@ -530,10 +556,17 @@ impl Model for Protocol {
             }
             let tokens = if party == THIEF { world.known() } else { vec![world.held[party]] };
             for token in tokens.iter().filter(|token| token.generation < self.last_generation) {
-                if party == THIEF || world.is_honest(party, *token) {
-                    // Clients go to either instance. The two are alike, so the thief goes to the first.
-                    let instance = if party == THIEF { 0 } else { party % 2 };
-                    actions.push(Action::Present { party, token: *token, instance });
+                if party == THIEF || world.is_honest(party, *token, self.ahead.abs()) {
+                    // Clients go to either instance. The thief does, too, unless the two are alike.
+                    let both = party == THIEF && self.ahead != 0;
+                    let instances = if both {
+                        0..2
+                    } else if party == THIEF {
+                        0..1
+                    } else {
+                        party % 2..party % 2 + 1
+                    };
+                    actions.extend(instances.map(|instance| Action::Present { party, token: *token, instance }));
                 }
             }
         }
@@ -579,9 +612,9 @@ impl Model for Protocol {
                 let since = world.stands_still_since.take()?;
                 if self.broken != Broken::SilencesForgotten {
                     // Each instance follows the feed, so it knows.
-                    for instance in &mut world.instances {
-                        instance.silences.failed(at(since));
-                        instance.silences.heard(at(world.now));
+                    for (number, instance) in world.instances.iter_mut().enumerate() {
+                        instance.silences.failed(self.reckoned(number, since));
+                        instance.silences.heard(self.reckoned(number, world.now));
                     }
                 }
             }
@@ -640,6 +673,7 @@ fn every_interleaving_keeps_the_promises() {
         give_ups: 0,
         stands_still: false,
         fails_over: false,
+        ahead: 0,
     };
     let slow = Protocol { last_generation: 1, is_slow: true, give_ups: 1, ..fast };
     let worlds = [
@@ -647,16 +681,26 @@ fn every_interleaving_keeps_the_promises() {
         Protocol { honest: 3, thief: false, ..fast },
         Protocol { thief: false, fails_over: true, ..fast },
         Protocol { honest: 1, fails_over: true, ..fast },
+        Protocol { honest: 1, thief: false, fails_over: true, last_generation: 2, ..slow },
+        Protocol { honest: 1, ahead: 1, ..fast },
+        Protocol { honest: 1, ahead: -1, ..fast },
+        Protocol { thief: false, ahead: 1, ..slow },
+        Protocol { thief: false, ahead: -1, ..slow },
         Protocol { honest: 1, ..slow },
         Protocol { thief: false, ..slow },
         Protocol { honest: 1, give_ups: 2, ..slow },
         Protocol { thief: false, give_ups: 2, ..slow },
+        Protocol { ahead: 1, ..fast },
+        Protocol { ahead: -1, ..fast },
+        Protocol { honest: 1, ahead: 1, ..slow },
+        Protocol { honest: 1, ahead: -1, ..slow },
+        Protocol { honest: 1, fails_over: true, ..slow },
         Protocol { honest: 1, stands_still: true, ..slow },
         Protocol { thief: false, stands_still: true, ..slow },
     ];
     // The last ones take minutes, and more memory than every machine has.
     let all = std::env::var_os("VORSEL_ALL_WORLDS").is_some();
-    for world in if all { &worlds[..] } else { &worlds[..7] } {
+    for world in if all { &worlds[..] } else { &worlds[..12] } {
         let (shown, thief) = (format!("{world:?}"), world.thief);
         let checker = world.checker().threads(2).finish_when(HasDiscoveries::AnyFailures).spawn_dfs().join();
         let states = checker.unique_state_count();
@@ -683,6 +727,7 @@ fn an_algorithm_broken_on_purpose_is_found_out() {
         (Broken::AnswersForgotten, outside, true),
         (Broken::SilencesForgotten, honest, false),
         (Broken::LostIsUnknown, "who holds the last token goes on, whatever was lost", false),
+        (Broken::ClockNotMeasured, honest, false),
     ] {
         let (stands_still, fails_over) = (broken == Broken::SilencesForgotten, broken == Broken::LostIsUnknown);
         let usual = Protocol {
@@ -694,6 +739,7 @@ fn an_algorithm_broken_on_purpose_is_found_out() {
             give_ups: 1,
             stands_still,
             fails_over,
+            ahead: Tick::from(broken == Broken::ClockNotMeasured),
         };
         // What is lost has to be presented before it is seen to be.
         let world =
