@@ -140,6 +140,10 @@ async fn what_is_acknowledged_does_not_come_again_and_the_rest_does() {
     let own = |ack: Value| json!({ "ownPlace": true, "ack": ack });
     assert_eq!(names(&hill.poll(own(json!([]))).await.0), ["t-1", "t-2", "t-3"], "or keeps it itself");
     assert_eq!(names(&hill.poll(own(json!([first[0].0]))).await.0), ["t-2", "t-3"]);
+    // The issuer has another kind of store now, which can't read the place.
+    let of_another_store = vorsel::base64url::encode("twelve bytes1700-0 session 0 5 s-1");
+    let (anew, _) = hill.poll(own(json!([of_another_store]))).await;
+    assert_eq!((names(&anew), anew[0].1.is_anew), (vec!["t-1".into(), "t-2".into(), "t-3".into()], true));
     assert_eq!(names(&hill.poll(json!({})).await.0), ["t-3"], "and nothing is noted of that");
 }
 

@@ -141,7 +141,10 @@ impl Shared {
         let mut count = 0;
         // What the feed has that is read from its beginning again.
         let mut anew = None::<Revocations>;
-        let mut stretch = match heard.filter(|heard| heard.after == *cursor) {
+        let heard = heard.filter(|heard| heard.after == *cursor);
+        // What was heard was asked for before this reading began.
+        let mut is_of_this_reading = heard.is_none();
+        let mut stretch = match heard {
             Some(heard) => heard,
             None => self.stretch(cursor.as_ref()).await?,
         };
@@ -165,11 +168,13 @@ impl Shared {
             }
             count += page.entries.len();
             if let Some(next) = next {
-                stretch = next?;
+                (stretch, is_of_this_reading) = (next?, true);
                 continue;
             }
             let is_first = self.heard_by(*asked_at) == 0;
-            self.read_to_the_end.fetch_max(number, Ordering::AcqRel);
+            if is_of_this_reading {
+                self.read_to_the_end.fetch_max(number, Ordering::AcqRel);
+            }
             meters::feed_read(crate::clock::now(), self.known.len());
             if is_first || count > 0 || anew.is_some() {
                 self.news.send_modify(|readings| *readings += 1);

@@ -52,9 +52,6 @@ async fn decide<C: Serialize + Send + Sync + 'static>(
         sleep(AFTER_ERROR).await;
     }
     let place = place(&shared, client.id(), &poll).await?;
-    if place.is_none() {
-        tracing::info!(target: "vorsel::endpoints", client = client.id(), "the feed is followed from its beginning");
-    }
     let told = told(&shared, client.id(), &place, &poll).await?;
     Ok(unkept(Json(match told {
         Told::Nothing { is_more } => json!({ "sets": {}, "moreAvailable": is_more }),
@@ -78,11 +75,8 @@ async fn place<C: Serialize + Send + Sync + 'static>(
         return access.asked(place::kept(access.store(), client, &poll.acks)).await.map_err(|error| failed(&error));
     }
     let Some(ack) = poll.acks.first() else { return Ok(None) };
-    place::end_of(ack).ok_or_else(no_place)
-}
-
-fn no_place() -> Refused {
-    Refused::request("expected the ack of an event that was told here, but found another")
+    let other = "expected the ack of an event that was told here, but found another";
+    place::end_of(ack).ok_or_else(|| Refused::request(other))
 }
 
 fn failed(error: &StoreError) -> Refused {
@@ -97,7 +91,7 @@ async fn told<C: Serialize + Send + Sync + 'static>(
     poll: &Poll,
 ) -> Result<Told, Refused> {
     if !poll.wants_events {
-        let page = page(shared, place, poll, 1).await?;
+        let page = page(shared, place, 1).await?;
         return Ok(Told::Nothing { is_more: !page.entries.is_empty() || page.is_anew });
     }
     let waiting = shared.feed_waiting.try_acquire();
@@ -107,7 +101,7 @@ async fn told<C: Serialize + Send + Sync + 'static>(
     let mut news = shared.sessions.access_tokens().revocations().map(|view| view.news());
     let mut most = PAGE;
     loop {
-        let page = page(shared, place, poll, most).await?;
+        let page = page(shared, place, most).await?;
         if !page.entries.is_empty() || page.is_anew {
             match event(shared, client, place, page, most) {
                 // Names may be long.
@@ -138,7 +132,6 @@ async fn told<C: Serialize + Send + Sync + 'static>(
 async fn page<C: Serialize + Send + Sync + 'static>(
     shared: &Shared<C>,
     place: &Place,
-    poll: &Poll,
     most: u32,
 ) -> Result<FeedPage, Refused> {
     let access = shared.sessions.access_tokens();
@@ -146,10 +139,16 @@ async fn page<C: Serialize + Send + Sync + 'static>(
     let Ok(Ok(_turn)) = turn else {
         return Err(Refused::unavailable(Some("the feed is being read for others".to_owned())));
     };
-    access.asked(access.store().feed(place.as_ref(), most)).await.map_err(|error| {
-        // A store that can't read the place says so; only the client can have made it up.
-        if poll.has_own_place && place.is_some() && !error.is_retryable() { no_place() } else { failed(&error) }
-    })
+    let found = access.asked(access.store().feed(place.as_ref(), most)).await;
+    let found = match found {
+        // It is of a store of another kind, which this one is in the place of, or made up.
+        Err(error) if place.is_some() && !error.is_retryable() => {
+            let anew = access.asked(access.store().feed(None, most)).await;
+            anew.map(|page| FeedPage { is_anew: true, ..page })
+        }
+        found => found,
+    };
+    found.map_err(|error| failed(&error))
 }
 
 fn event<C: Serialize + Send + Sync + 'static>(
@@ -160,6 +159,9 @@ fn event<C: Serialize + Send + Sync + 'static>(
     most: u32,
 ) -> Result<Told, IssueError> {
     let FeedPage { entries, cursor, is_anew } = page;
+    if place.is_none() {
+        tracing::info!(target: "vorsel::endpoints", client, "the feed is followed from its beginning");
+    }
     let is_more = entries.len() == most as usize;
     let id = place::event_id(client, place, &cursor);
     let event = FeedEvent { is_anew: is_anew || place.is_none(), entries };
