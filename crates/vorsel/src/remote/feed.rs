@@ -1,7 +1,7 @@
 //! Setting up whose revocations are followed, and as whom.
 
 use std::fmt;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use reqwest::Client;
@@ -11,7 +11,7 @@ use vorsel_core::{Expectations, Keyring, Verifier};
 use super::builder::RemoteIssuerError;
 use super::fetch::address;
 use super::issuer::RemoteIssuer;
-use super::polls::OfIssuer;
+use super::polls::{Inner, OfIssuer};
 use crate::clock::{Clock, SystemClock};
 use crate::outgoing::OwnClient;
 use crate::revocations::LiveRevocations;
@@ -95,7 +95,8 @@ impl RemoteFeedBuilder {
         let http = http.map_err(|error| RemoteIssuerError::Client(error.into()))?;
         let expectations = Expectations::security_event(issuer.issuer(), &client.id);
         let verifier = issuer.live_keys().derive(move |keys| Verifier::new(keys.clone(), expectations.clone()));
-        let source = OfIssuer::new(issuer, endpoint, client, http, verifier, clock.clone());
+        let refused = Mutex::default();
+        let source = OfIssuer::of(Inner { issuer, endpoint, client, http, verifier, clock: clock.clone(), refused });
         Ok(LiveRevocations::of(Arc::new(source), clock))
     }
 }

@@ -39,15 +39,15 @@ const LARGEST: usize = Issuer::LARGEST_SECURITY_EVENT + 64 * 1024;
 #[derive(Clone)]
 pub(super) struct OfIssuer(Arc<Inner>);
 
-struct Inner {
-    issuer: RemoteIssuer,
-    endpoint: Url,
-    client: OwnClient,
-    http: Client,
-    verifier: Live<Verifier>,
-    clock: Arc<dyn Clock>,
+pub(super) struct Inner {
+    pub(super) issuer: RemoteIssuer,
+    pub(super) endpoint: Url,
+    pub(super) client: OwnClient,
+    pub(super) http: Client,
+    pub(super) verifier: Live<Verifier>,
+    pub(super) clock: Arc<dyn Clock>,
     /// What could not be read, to be told with the next poll.
-    refused: Mutex<Option<Value>>,
+    pub(super) refused: Mutex<Option<Value>>,
 }
 
 /// What a poll is answered by ([RFC 8936 section 2.5](https://www.rfc-editor.org/rfc/rfc8936#section-2.5)).
@@ -78,15 +78,8 @@ enum Trouble {
 }
 
 impl OfIssuer {
-    pub(super) fn new(
-        issuer: RemoteIssuer,
-        endpoint: Url,
-        client: OwnClient,
-        http: Client,
-        verifier: Live<Verifier>,
-        clock: Arc<dyn Clock>,
-    ) -> Self {
-        Self(Arc::new(Inner { issuer, endpoint, client, http, verifier, clock, refused: Mutex::default() }))
+    pub(super) fn of(inner: Inner) -> Self {
+        Self(Arc::new(inner))
     }
 
     async fn polled(&self, after: Option<&Cursor>, immediately: bool) -> Result<Stretch, StoreError> {

@@ -71,8 +71,13 @@ impl Poll {
         if !has_media_type(headers, "application/json") {
             return Err(Refused::request("expected a body of type application/json (RFC 8936 section 2.4)"));
         }
-        let members: Members = serde_json::from_slice(body)
-            .map_err(|error| Refused::request(format!("expected a poll (RFC 8936 section 2.4): {error}")))?;
+        let other =
+            |found: String| Refused::request(format!("expected a poll (RFC 8936 section 2.4), but found {found}"));
+        // What is derived would take a list for the members in their order.
+        if !body.trim_ascii_start().starts_with(b"{") {
+            return Err(other("no object".to_owned()));
+        }
+        let members: Members = serde_json::from_slice(body).map_err(|error| other(error.to_string()))?;
         let shown = [
             ("client_id", members.client_id),
             ("client_secret", members.client_secret),
