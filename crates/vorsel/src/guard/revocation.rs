@@ -81,8 +81,8 @@ impl Gates {
     ) -> Result<(), Refusal> {
         self.stands(other_issuer, token, now).map_err(Refusal::BadToken)?;
         let gates = self.ours.iter().chain(self.of(other_issuer));
-        let strict = gates.filter(|gate| gate.when_silent == WhenSilent::Refuse);
-        strict.filter_map(Gate::silence).next().map_or(Ok(()), |reason| {
+        let mut strict = gates.filter(|gate| gate.when_silent == WhenSilent::Refuse);
+        strict.find_map(Gate::silence).map_or(Ok(()), |reason| {
             Err(Refusal::Unanswered { what: "whether the token was revoked".to_owned(), reason })
         })
     }

@@ -4,12 +4,11 @@ use std::error::Error;
 use std::fmt;
 use std::time::Duration;
 
-use reqwest::redirect::Policy;
 use reqwest::{Client, Url};
 use vorsel_core::{Expectations, KeySet, Keyring, Reading, Verifier};
 
 use super::error::IntrospectionError;
-use crate::outgoing::{OwnClient, address};
+use crate::outgoing::{OwnClient, address, direct};
 
 /// Within which an issuer is asked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -145,7 +144,7 @@ impl IntrospectionBuilder {
         if limits.within.is_zero() || limits.under_way == 0 {
             return wrong("time and room for a question", format!("{limits:?}"));
         }
-        let http = Client::builder().timeout(limits.within).redirect(Policy::none()).no_proxy().build();
+        let http = direct().timeout(limits.within).build();
         let http = http.map_err(|error| -> Box<dyn Error + Send + Sync> { error.into() })?;
         let verifier = Verifier::new(KeySet::default(), expectations);
         Ok(Introspection { endpoint: url, issuer, client, limits, http, verifier, takes_jwts })

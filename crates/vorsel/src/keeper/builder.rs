@@ -4,7 +4,6 @@ use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
-use reqwest::redirect::Policy;
 use vorsel_core::Keyring;
 
 use super::ask::Endpoint;
@@ -95,7 +94,7 @@ impl TokenKeeperBuilder {
         }
         let url = outgoing::address(&url)
             .ok_or_else(|| refused(format!("expected an https address, or one on this machine, but found {url:?}")))?;
-        let http = reqwest::Client::builder().timeout(within).redirect(Policy::none()).no_proxy().build();
+        let http = outgoing::direct().timeout(within).build();
         let http = http.map_err(|error| refused(format!("nothing can be sent here: {error}")))?;
         let endpoint = Endpoint { url, client, scopes: scopes.flatten() };
         Ok(TokenKeeper::of(Inner { endpoint, is_machine, http, place, clock, state: State::default().into() }))

@@ -4,7 +4,8 @@ mod client;
 
 use std::net::IpAddr;
 
-use reqwest::{Response, Url};
+use reqwest::redirect::Policy;
+use reqwest::{ClientBuilder, Response, Url};
 
 pub(crate) use client::OwnClient;
 #[cfg(feature = "client")]
@@ -17,6 +18,11 @@ pub(crate) fn address(text: &str) -> Option<Url> {
     let is_here = host == "localhost" || host.parse().is_ok_and(|address: IpAddr| address.is_loopback());
     let is_right = url.scheme() == "https" || url.scheme() == "http" && is_here;
     (is_right && url.username().is_empty() && url.password().is_none()).then_some(url)
+}
+
+/// A client that shows what it has to show to nobody but whom it was sent to: it follows no redirect, and no proxy of the environment.
+pub(crate) fn direct() -> ClientBuilder {
+    reqwest::Client::builder().redirect(Policy::none()).no_proxy()
 }
 
 /// Why a body could not be had.

@@ -4,8 +4,6 @@ use std::fmt;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use reqwest::Client;
-use reqwest::redirect::Policy;
 use vorsel_core::{Expectations, Keyring, Verifier};
 
 use super::builder::RemoteIssuerError;
@@ -13,7 +11,7 @@ use super::fetch::address;
 use super::issuer::RemoteIssuer;
 use super::polls::{Inner, OfIssuer};
 use crate::clock::{Clock, SystemClock};
-use crate::outgoing::OwnClient;
+use crate::outgoing::{self, OwnClient};
 use crate::revocations::LiveRevocations;
 
 /// For so long nothing may come, the issuer's own wait included: a connection may be dead without an end.
@@ -90,8 +88,7 @@ impl RemoteFeedBuilder {
         let Self { issuer, endpoint, client, clock } = self;
         let endpoint = address(&endpoint)?;
         let client = client.ok_or(RemoteIssuerError::NoClient)?;
-        let http = Client::builder().connect_timeout(SILENT_FOR).read_timeout(SILENT_FOR).timeout(WITHIN);
-        let http = http.redirect(Policy::none()).no_proxy().build();
+        let http = outgoing::direct().connect_timeout(SILENT_FOR).read_timeout(SILENT_FOR).timeout(WITHIN).build();
         let http = http.map_err(|error| RemoteIssuerError::Client(error.into()))?;
         let expectations = Expectations::security_event(issuer.issuer(), &client.id);
         let verifier = issuer.live_keys().derive(move |keys| Verifier::new(keys.clone(), expectations.clone()));

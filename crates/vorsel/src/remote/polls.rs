@@ -91,8 +91,8 @@ impl OfIssuer {
         };
         match read.await {
             Ok((page, is_last)) => Ok(Stretch { after: after.cloned(), page, is_last, asked_at }),
-            Err(Trouble::Passing(reason)) => Err(StoreError::new("tell what is revoked", reason).of_issuer().passing()),
-            Err(Trouble::Lasting(reason)) => Err(StoreError::new("tell what is revoked", reason).of_issuer()),
+            Err(Trouble::Passing(reason)) => Err(failed(reason).passing()),
+            Err(Trouble::Lasting(reason)) => Err(failed(reason)),
         }
     }
 }
@@ -175,6 +175,10 @@ async fn answer(response: &mut Response) -> Result<Answer, Trouble> {
     serde_json::from_slice(&body).map_err(|error| {
         Trouble::Lasting(format!("expected an answer to a poll (RFC 8936), but found another: {error}"))
     })
+}
+
+fn failed(reason: String) -> StoreError {
+    StoreError::new("tell what is revoked", reason).of_issuer()
 }
 
 fn broken(error: reqwest::Error) -> Trouble {
