@@ -7,8 +7,9 @@ use http::Request;
 use serde_json::json;
 use vorsel::store::{MemoryStore, SessionStore};
 use vorsel::{
-    AccessPlan, AccessTokens, Caller, Expectations, Guard, Issued, IssuerKeys, KeySet, Lifetime, LiveRevocations,
-    NoOwn, Reading, RemoteIssuer, RemoteIssuerBuilder, RemoteLimits, Routes, Verifier, WhenSilent,
+    AccessPlan, AccessTokens, Algorithm, Caller, Expectations, Guard, Issued, IssuerKeys, KeySet, Lifetime,
+    LiveRevocations, NoOwn, Reading, RemoteIssuer, RemoteIssuerBuilder, RemoteIssuerError, RemoteLimits, Routes,
+    Verifier, WhenSilent,
 };
 
 mod common;
@@ -101,6 +102,32 @@ async fn answers_so(mood: Mood, is_ready: bool, reason: &str) {
         let limit = Duration::from_secs(10);
         assert!(remote.ready_within(limit).await, "{mood:?}: {:?}", remote.figures());
     }
+}
+
+/// Whatever is said first: other expectations take nothing away that was narrowed down.
+#[tokio::test(flavor = "multi_thread")]
+async fn other_expectations_keep_what_the_builder_was_told() {
+    let (own, signing, lab) = (key("own"), key("k1"), Lab::open(&[]).await);
+    lab.publishes(&[&signing]);
+    let token = lab.token(&signing, "obs-0017", &["astronomers"]);
+    let expectations = || Expectations::access("https://elsewhere.skarnhill.test", AUDIENCE);
+    let ours = || Reading::default().role("astronomers", "observer");
+    let used = [signing.signing().algorithm()];
+    for (builder, expected) in [
+        (followed(&lab).reading(ours()).expectations(expectations()), "200 obs-0017"),
+        (followed(&lab).expectations(expectations()).reading(ours()), "200 obs-0017"),
+        (followed(&lab).reading(ours()).algorithms(used).expectations(expectations()), "200 obs-0017"),
+        (
+            followed(&lab).reading(ours()).algorithms([Algorithm::Ps512]).expectations(expectations()),
+            "401 algorithm-not-allowed",
+        ),
+    ] {
+        let remote = builder.limits(quick()).follow().expect("an issuer to follow");
+        assert!(remote.ready_within(SOON).await);
+        assert_eq!(said(&guard(&own, &[&remote]), "/observers", &token).await, expected);
+    }
+    let large = followed(&lab).skew(Duration::from_secs(301)).follow();
+    assert!(matches!(large, Err(RemoteIssuerError::Skew(_))), "{large:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

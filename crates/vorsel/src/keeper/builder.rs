@@ -14,6 +14,15 @@ use crate::clock::{Clock, SystemClock};
 use crate::outgoing::{self, OwnClient, Proof};
 
 /// Sets up a [`TokenKeeper`].
+///
+/// ```
+/// use vorsel::{TokenFile, TokenKeeper};
+///
+/// let keeper = TokenKeeper::builder("https://id.skarnhill.test/oauth/token", "desk")
+///     .place(TokenFile::at("tokens.json"))
+///     .build()?;
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[must_use]
 pub struct TokenKeeperBuilder {
     url: String,
@@ -82,10 +91,7 @@ impl TokenKeeperBuilder {
     /// If the endpoint is not https (or on this machine), or a client that acts for itself has no secret.
     pub fn build(self) -> Result<TokenKeeper, KeeperError> {
         let Self { url, client, scopes, place, within, clock } = self;
-        let refused = |description: String| KeeperError::Refused {
-            code: "invalid_request".to_owned(),
-            description: Some(description),
-        };
+        let refused = |reason: String| KeeperError::SetUp { reason };
         let is_machine = scopes.is_some();
         if is_machine && matches!(client.proof, Proof::Nothing) {
             return Err(refused(

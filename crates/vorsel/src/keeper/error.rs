@@ -6,6 +6,13 @@ use http::header::WWW_AUTHENTICATE;
 use http::{HeaderMap, StatusCode};
 
 /// Why there is no access token.
+///
+/// ```
+/// use vorsel::{KeeperError, TokenKeeper};
+///
+/// let error = TokenKeeper::builder("http://id.skarnhill.test/oauth/token", "desk").build().unwrap_err();
+/// assert!(matches!(error, KeeperError::SetUp { .. }), "{error}");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum KeeperError {
@@ -31,6 +38,12 @@ pub enum KeeperError {
         /// The issuer's words.
         description: Option<String>,
     },
+    /// The keeper is set up wrongly; it was not made.
+    #[error("no keeper can be set up: {reason}")]
+    SetUp {
+        /// What was expected and what was found.
+        reason: String,
+    },
     /// The issuer's answer is none.
     #[error("expected a token reply (RFC 6749 section 5.1), but found {found}")]
     Garbled {
@@ -46,6 +59,19 @@ pub enum KeeperError {
 }
 
 /// Why a request has no answer that its sender can use.
+///
+/// ```
+/// # async fn example(keeper: &vorsel::TokenKeeper, request: reqwest::RequestBuilder) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{KeeperError, SendError};
+///
+/// match keeper.send(request).await {
+///     Ok(response) => println!("{}", response.status()),
+///     Err(SendError::Keeper(KeeperError::SignInAgain { reason })) => println!("please sign in: {reason}"),
+///     Err(error) => println!("not now: {error}"),
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum SendError<E> {

@@ -11,6 +11,16 @@ use tokio::task::spawn_blocking;
 use super::kept::{KeptTokens, TokenPlace};
 
 /// A file with a pair of tokens, as JSON. It is written anew and then put in the place of the old one, so that a crash leaves one of both.
+///
+/// ```
+/// # async fn example() -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{TokenFile, TokenPlace};
+///
+/// let file = TokenFile::at("tokens.json"); // its owner's alone to read
+/// let kept = file.load().await.map_err(|error| error.to_string())?;
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Debug)]
 pub struct TokenFile(PathBuf);
 

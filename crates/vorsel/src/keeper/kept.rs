@@ -8,6 +8,13 @@ use serde::{Deserialize, Serialize};
 use vorsel_core::Timestamp;
 
 /// What a client has.
+///
+/// ```
+/// use vorsel::{KeptTokens, Timestamp};
+///
+/// let tokens = KeptTokens::new("an access token", 300, "a refresh token", Timestamp::from_secs(1_700_000_000));
+/// assert_eq!(tokens.expires_at, 1_700_000_300);
+/// ```
 #[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[non_exhaustive]
 pub struct KeptTokens {
@@ -52,6 +59,27 @@ impl fmt::Debug for KeptTokens {
 /// Where tokens outlive the process: a [`TokenFile`](super::TokenFile), or the app's own. Whoever can read it can act as its owner.
 ///
 /// Each pair is kept before it is used. One process at a time may use a place: two would spend each other's refresh token.
+///
+/// ```
+/// use std::error::Error;
+/// use std::sync::Mutex;
+/// use async_trait::async_trait;
+/// use vorsel::{KeptTokens, TokenPlace};
+///
+/// #[derive(Default)]
+/// struct InMemory(Mutex<Option<KeptTokens>>);
+///
+/// #[async_trait]
+/// impl TokenPlace for InMemory {
+///     async fn load(&self) -> Result<Option<KeptTokens>, Box<dyn Error + Send + Sync>> {
+///         Ok(self.0.lock().map_err(|_| "a panic elsewhere")?.clone())
+///     }
+///     async fn keep(&self, tokens: Option<&KeptTokens>) -> Result<(), Box<dyn Error + Send + Sync>> {
+///         *self.0.lock().map_err(|_| "a panic elsewhere")? = tokens.cloned();
+///         Ok(())
+///     }
+/// }
+/// ```
 #[async_trait]
 pub trait TokenPlace: Send + Sync {
     /// What is kept.

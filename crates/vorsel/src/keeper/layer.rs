@@ -17,6 +17,12 @@ use super::error::{KeeperError, SendError, refused, says_invalid_token};
 use super::flight::TokenKeeper;
 
 /// A body that can be sent once more, or can't.
+///
+/// ```
+/// use vorsel::RepeatBody;
+///
+/// assert_eq!("a log entry".to_owned().repeat().as_deref(), Some("a log entry"));
+/// ```
 pub trait RepeatBody: Sized {
     /// The same body again; nothing if it was a stream.
     fn repeat(&self) -> Option<Self>;
@@ -42,6 +48,20 @@ impl RepeatBody for reqwest::Body {
 
 /// Puts a [`TokenKeeper`] around a service that sends requests: each goes out with the access token, and is repeated once after a renewal if the
 /// answer is 401 with `invalid_token`.
+///
+/// ```
+/// # async fn example(keeper: vorsel::TokenKeeper) -> Result<(), Box<dyn std::error::Error>> {
+/// use tower::{Layer, service_fn};
+/// use vorsel::KeeperLayer;
+///
+/// let send = service_fn(async |request: http::Request<String>| {
+///     let has_token = request.headers().contains_key("authorization");
+///     Ok::<_, std::io::Error>(http::Response::new(has_token))
+/// });
+/// let client = KeeperLayer::new(keeper).layer(send);
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Debug)]
 pub struct KeeperLayer(TokenKeeper);
 
@@ -61,6 +81,17 @@ impl<S> Layer<S> for KeeperLayer {
 }
 
 /// A service whose requests go out with a keeper's tokens.
+///
+/// ```
+/// # async fn example(keeper: vorsel::TokenKeeper) -> Result<(), Box<dyn std::error::Error>> {
+/// # use tower::{Layer, service_fn};
+/// use vorsel::{KeeperLayer, Keeping};
+///
+/// let send = service_fn(async |_: http::Request<String>| Ok::<_, std::io::Error>(http::Response::new(())));
+/// let client: Keeping<_> = KeeperLayer::new(keeper).layer(send);
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone)]
 pub struct Keeping<S> {
     inner: S,

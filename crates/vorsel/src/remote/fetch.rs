@@ -11,6 +11,19 @@ use reqwest::{Client, Url};
 use crate::outgoing::{self, Unread};
 
 /// Why it could not be had.
+///
+/// ```
+/// # async fn example() -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{FetchError, RemoteIssuer};
+///
+/// match RemoteIssuer::keys_of("https://id.harbour.test").await {
+///     Ok(keys) => println!("{} keys", keys.keys().len()),
+///     Err(FetchError::Status { address, found }) => println!("{address} answers {found}"),
+///     Err(error) => println!("{error}"),
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum FetchError {

@@ -22,6 +22,16 @@ const FIRST_PAUSE: Duration = Duration::from_secs(1);
 const LONGEST_PAUSE: Duration = Duration::from_secs(60);
 
 /// How it stands with an issuer's keys.
+///
+/// ```
+/// # async fn example(harbour: &vorsel::RemoteIssuer) -> Result<(), Box<dyn std::error::Error>> {
+/// let figures = harbour.figures();
+/// if let Some(failure) = figures.failure {
+///     println!("keys of {:?} ago; the last attempt failed: {failure}", figures.fetched_ago);
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct RemoteFigures {

@@ -3,6 +3,14 @@
 use std::time::Duration;
 
 /// Within which an issuer is followed.
+///
+/// ```
+/// use std::time::Duration;
+/// use vorsel::RemoteLimits;
+///
+/// let mut limits = RemoteLimits::default();
+/// limits.through_outage = Duration::from_secs(3_600);
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct RemoteLimits {

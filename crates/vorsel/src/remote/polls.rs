@@ -105,11 +105,20 @@ impl Inner {
         let ack: Vec<&str> = after.map(Cursor::as_str).into_iter().collect();
         let mut body = json!({ "ownPlace": true, "ack": ack, "maxEvents": 1, "returnImmediately": immediately });
         shown.into_iter().for_each(|(name, value)| body[name] = value.into());
-        if let Some(refused) = lock(&self.refused).take() {
-            body["setErrs"] = refused;
+        let refused = lock(&self.refused).clone();
+        if let Some(refused) = &refused {
+            body["setErrs"] = refused.clone();
         }
         let request = request.header("prefer", format!("wait={}", WAIT.as_secs()));
-        request.json(&body).send().await.map_err(broken)
+        let response = request.json(&body).send().await.map_err(broken)?;
+        // What was told is told once; what came up meanwhile is not forgotten for it.
+        if response.status() == StatusCode::OK {
+            let mut untold = lock(&self.refused);
+            if *untold == refused {
+                *untold = None;
+            }
+        }
+        Ok(response)
     }
 
     async fn page(&self, after: Option<&Cursor>, answer: Answer) -> Result<(FeedPage, bool), Trouble> {
