@@ -1,6 +1,6 @@
 #!/usr/bin/env python3
 """Keeps the listing of the public API in docs/api: shows what a change does to it, and refuses types of crates that are not meant
-to be part of it.
+to be part of it and types without an example.
 
     .ci/api.py            shows the difference; fails if there is one, or if a foreign crate shows through
     .ci/api.py --write    writes the listing
@@ -61,7 +61,7 @@ def rustdoc(crate):
 class Api:
     def __init__(self, crate):
         self.crate, self.doc = crate, rustdoc(crate)
-        self.index, self.lines, self.foreign, self.seen = self.doc["index"], [], {}, set()
+        self.index, self.lines, self.foreign, self.seen, self.bare = self.doc["index"], [], {}, set(), []
         self.module(self.item(self.doc["root"]), crate)
 
     def item(self, id):
@@ -93,6 +93,8 @@ class Api:
         if kind == "module":
             return self.module(item, path)
         self.note(path, item)
+        if kind in ("struct", "enum", "trait") and "```" not in (item["docs"] or ""):
+            self.bare.append(path)
         self.lines.append(f"{path}: {self.header(item)}")
         for impl in inner.get("impls", []) if kind in ("struct", "enum", "union") else []:
             self.impl(self.item(impl), path)
@@ -192,6 +194,9 @@ def main():
             if name not in allowed:
                 failed = True
                 print(f"{crate} shows items of {name}, which is not among the crates that may show: {', '.join(sorted(places)[:5])}")
+        if api.bare:
+            failed = True
+            print(f"expected an example at every type of {crate}, but found none at {', '.join(api.bare)}")
         new = "\n".join(sorted(set(api.lines))) + "\n"
         if "--write" in sys.argv:
             LISTINGS.mkdir(exist_ok=True)
@@ -204,7 +209,7 @@ def main():
             print("\n".join(change))
         print(f"{crate}: {len(api.lines)} items, foreign crates: {', '.join(sorted(api.foreign)) or 'none'}")
     if failed:
-        sys.exit("the public API is not as docs/api has it: read the lines above, then .ci/api.py --write")
+        sys.exit("the public API is not as it should be: read the lines above; .ci/api.py --write takes a change over into docs/api")
 
 
 main()

@@ -4,6 +4,14 @@ use std::fmt;
 use std::str::FromStr;
 
 /// One kind of credential.
+///
+/// ```
+/// use vorsel_core::Credential;
+///
+/// assert_eq!("cookie".parse::<Credential>()?, Credential::Cookie);
+/// assert_eq!(Credential::ApiKey.name(), "api-key");
+/// # Ok::<(), vorsel_core::CredentialError>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[non_exhaustive]
 pub enum Credential {
@@ -42,6 +50,11 @@ impl Credential {
 }
 
 /// A text that names no kind of credential.
+///
+/// ```
+/// let error = "letter".parse::<vorsel_core::Credential>().unwrap_err();
+/// assert_eq!(error.to_string(), "expected bearer, cookie, api-key or ticket, but found \"letter\"");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("expected bearer, cookie, api-key or ticket, but found {found:?}")]
 pub struct CredentialError {

@@ -6,6 +6,12 @@ use serde::ser::SerializeStruct;
 use serde::{Serialize, Serializer};
 
 /// One of the checks a token goes through, in the order in which they are made.
+///
+/// ```
+/// use vorsel_core::Check;
+///
+/// assert_eq!((Check::Audience.code(), Check::Audience.section()), ("wrong-audience", "RFC 7519 section 4.1.3"));
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[non_exhaustive]
 pub enum Check {
@@ -120,6 +126,17 @@ impl Check {
 ///
 /// `expected` and `found` quote at most a short, escaped piece of a claim, never the token or a key: they are fit for
 /// a log, not for the client.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, Expectations, SigningKey, Timestamp, Verifier};
+/// # let key = SigningKey::generate(Algorithm::EdDsa)?;
+/// # let expectations = Expectations::access("https://id.skarnhill.test", "https://api.skarnhill.test");
+/// # let verifier = Verifier::new([key.verifying_key()].into_iter().collect(), expectations);
+/// let finding = verifier.check("no token", Timestamp::from_secs(1_700_000_000)).unwrap_err();
+/// assert_eq!(finding.check.code(), "malformed");
+/// assert_eq!(finding.to_string(), "malformed: expected three base64url segments with a dot between them, but found 1 of them (RFC 7515 section 5.2)");
+/// # Ok::<(), vorsel_core::KeyError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Finding {

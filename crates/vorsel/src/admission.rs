@@ -48,6 +48,17 @@ pub trait Admission<C>: Send + Sync {
 }
 
 /// What goes into the access tokens of a subject.
+///
+/// ```
+/// use vorsel::{Grant, NoOwn, Scopes};
+///
+/// let grant = Grant {
+///     roles: vec!["observer".to_owned()],
+///     scopes: Scopes::parse("exposures:read logs:write")?,
+///     own: NoOwn {},
+/// };
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 pub struct Grant<C> {
     /// The subject's roles.
@@ -59,6 +70,13 @@ pub struct Grant<C> {
 }
 
 /// Why a subject was not admitted.
+///
+/// ```
+/// use vorsel::AdmissionError;
+///
+/// let left = AdmissionError::Denied { reason: "has left the observatory".to_owned() }; // ends the session
+/// let down = AdmissionError::Unavailable("the directory does not answer".into()); // it may be renewed later
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum AdmissionError {

@@ -8,6 +8,19 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use vorsel_core::{ClockOffset, Timestamp};
 
 /// Tells the time. [`SystemClock`] does in production; tests hand in one that they move.
+///
+/// ```
+/// use vorsel::{Clock, Timestamp};
+///
+/// #[derive(Debug)]
+/// struct Stopped;
+///
+/// impl Clock for Stopped {
+///     fn now(&self) -> Timestamp {
+///         Timestamp::from_secs(1_700_000_000)
+///     }
+/// }
+/// ```
 #[diagnostic::on_unimplemented(
     message = "`{Self}` is no clock",
     note = "implement Clock for it, or take vorsel::SystemClock; tests take vorsel::testing::StillClock"
@@ -18,6 +31,12 @@ pub trait Clock: fmt::Debug + Send + Sync {
 }
 
 /// The machine's clock.
+///
+/// ```
+/// use vorsel::{Clock, SystemClock, Timestamp};
+///
+/// assert!(SystemClock.now() > Timestamp::from_secs(1_700_000_000));
+/// ```
 #[derive(Clone, Copy, Debug, Default)]
 pub struct SystemClock;
 

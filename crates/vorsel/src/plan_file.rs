@@ -6,6 +6,11 @@ use std::path::{Path, PathBuf};
 use vorsel_core::{AccessPlan, PlanError};
 
 /// Why there is no access plan: an app without one does not start.
+///
+/// ```
+/// let error = vorsel::load_plan("nowhere.toml").unwrap_err();
+/// assert_eq!(error.to_string(), "cannot read the access plan nowhere.toml");
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum PlanFileError {

@@ -5,6 +5,12 @@ use vorsel_core::{SESSION_SECRET_BYTES, SessionSeed, base64url};
 use zeroize::Zeroizing;
 
 /// The operating system gave no randomness.
+///
+/// ```
+/// fn session_id() -> Result<String, vorsel::RandomError> {
+///     vorsel::random_id()
+/// }
+/// ```
 #[derive(Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("the operating system gave no randomness")]
 pub struct RandomError;

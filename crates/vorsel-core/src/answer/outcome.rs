@@ -7,6 +7,14 @@ use super::reply::Answer;
 use crate::plan::Verdict;
 
 /// What comes of a request whose caller is a `T`.
+///
+/// ```
+/// use vorsel_core::{Outcome, Refusal, Stop, Verdict};
+///
+/// assert!(matches!(Outcome::of(Verdict::Allowed, Ok(Some("obs-0017"))), Outcome::Passed(Some("obs-0017"))));
+/// let stopped = Outcome::of(Verdict::NeedsCaller, Ok(None::<&str>));
+/// assert!(matches!(stopped, Outcome::Stopped(Stop::Refused(Refusal::NoCredential))));
+/// ```
 #[derive(Clone, Debug)]
 #[must_use]
 pub enum Outcome<T> {
@@ -19,6 +27,13 @@ pub enum Outcome<T> {
 }
 
 /// What the client is answered without the handler.
+///
+/// ```
+/// use vorsel_core::{Refusal, Stop};
+///
+/// let stop = Stop::from(Refusal::NoCredential);
+/// assert_eq!((stop.answer("api").status, stop.code()), (401, "no-credential"));
+/// ```
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub enum Stop {

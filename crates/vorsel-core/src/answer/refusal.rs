@@ -8,6 +8,14 @@ use crate::finding::Finding;
 use crate::plan::Unmet;
 
 /// Why a request is refused.
+///
+/// ```
+/// use vorsel_core::Refusal;
+///
+/// let refusal = Refusal::NoRule { signed_in: true };
+/// assert_eq!(refusal.answer("api").status, 403);
+/// assert_eq!(refusal.to_string(), "no-rule: the access plan says nothing about this method and path");
+/// ```
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub enum Refusal {

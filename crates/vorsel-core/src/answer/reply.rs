@@ -10,6 +10,12 @@ use std::fmt;
 use serde_json::Value;
 
 /// What the client is told.
+///
+/// ```
+/// let answer = vorsel_core::Refusal::NoCredential.answer("api");
+/// assert_eq!(answer.status, 401);
+/// assert_eq!(answer.challenges[0].to_string(), r#"Bearer realm="api""#);
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Answer {
@@ -37,6 +43,12 @@ impl Answer {
 
 /// One challenge ([RFC 9110 section 11.3](https://www.rfc-editor.org/rfc/rfc9110#section-11.3)); written out, it is the value of
 /// a `WWW-Authenticate` header.
+///
+/// ```
+/// let answer = vorsel_core::Refusal::NoCredential.answer("api");
+/// let challenge = &answer.challenges[0];
+/// assert_eq!((challenge.scheme, challenge.parameters[0].0), ("Bearer", "realm"));
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Challenge {

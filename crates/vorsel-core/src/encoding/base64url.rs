@@ -5,6 +5,11 @@
 use base64_simd::{AsOut, URL_SAFE_NO_PAD};
 
 /// The text is not base64url without padding, or its last character carries loose bits.
+///
+/// ```
+/// let error = vorsel_core::base64url::decode("YQ==").unwrap_err();
+/// assert_eq!(error.to_string(), "expected base64url without padding and without loose trailing bits");
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("expected base64url without padding and without loose trailing bits")]
 pub struct Base64Error;

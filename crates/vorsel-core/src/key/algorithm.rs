@@ -111,6 +111,11 @@ impl fmt::Display for Algorithm {
 }
 
 /// A text that names no algorithm.
+///
+/// ```
+/// let error = "none".parse::<vorsel_core::Algorithm>().unwrap_err();
+/// assert_eq!(error.found, "\"none\"");
+/// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error("expected the registered name of a signature algorithm, such as EdDSA or ES256, but found {found}")]
 pub struct AlgorithmError {

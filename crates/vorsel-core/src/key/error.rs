@@ -4,6 +4,13 @@ use super::algorithm::Algorithm;
 use crate::encoding::json::JsonError;
 
 /// Why a key is refused when it is made or read. No variant holds key material.
+///
+/// ```
+/// use vorsel_core::{Algorithm, KeyError, Secret, SigningKey};
+///
+/// let short = SigningKey::hmac(Algorithm::Hs256, Secret::new(b"too short".to_vec()));
+/// assert!(matches!(short, Err(KeyError::TooShort { expected: 32, found: 9, .. })));
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeyError {

@@ -30,6 +30,12 @@ pub struct KeySet {
 
 /// A member of a JWK Set that is no key for us, and why. A set may hold keys for other uses
 /// ([RFC 7517 section 5](https://www.rfc-editor.org/rfc/rfc7517#section-5)), so it is left out rather than fatal.
+///
+/// ```
+/// let set = vorsel_core::KeySet::read(r#"{"keys":[{"kty":"OKP","crv":"Ed448","x":"AA"}]}"#);
+/// let Err(vorsel_core::KeySetError::NoUsableKey { skipped }) = set else { panic!("none can be used") };
+/// assert_eq!((skipped[0].index, skipped[0].reason.as_str()), (0, "expected a JWK with kty \"oct\", \"RSA\", \"EC\" on P-256, P-384 or P-521, or \"OKP\" on Ed25519, but found \"Ed448\""));
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SkippedKey {
     /// Its place in the set, from 0.
@@ -39,6 +45,13 @@ pub struct SkippedKey {
 }
 
 /// Why a text gives no key set.
+///
+/// ```
+/// use vorsel_core::{KeySet, KeySetError};
+///
+/// assert!(matches!(KeySet::read(r#"{"keys":{}}"#), Err(KeySetError::NotAnArray { .. })));
+/// assert!(matches!(KeySet::read(r#"{"keys":[]}"#), Err(KeySetError::NoUsableKey { .. })));
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeySetError {

@@ -16,6 +16,16 @@ use super::thumbprint::thumbprint;
 use crate::encoding::base64url;
 
 /// A key that checks signatures of one algorithm, parsed once when it is made. Clones share the parsed key.
+///
+/// ```
+/// use vorsel_core::{Algorithm, KeySet, SigningKey};
+///
+/// let key = SigningKey::generate(Algorithm::Es256)?.verifying_key();
+/// let jwk = key.to_public_jwk().expect("the key is no secret");
+/// assert_eq!(jwk["crv"], "P-256");
+/// let keys = KeySet::new([key]);
+/// # Ok::<(), vorsel_core::KeyError>(())
+/// ```
 #[derive(Clone)]
 pub struct VerifyingKey {
     algorithm: Algorithm,

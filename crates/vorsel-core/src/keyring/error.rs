@@ -6,6 +6,16 @@ use crate::key::KeyError;
 use crate::time::Timestamp;
 
 /// Why a keyring did not take a step. It is as it was before.
+///
+/// ```
+/// use vorsel_core::{Algorithm, KeyTimes, Keyring, SigningKey, StepError, Timestamp};
+///
+/// let now = Timestamp::from_secs(1_700_000_000);
+/// let mut keyring = Keyring::new(SigningKey::generate(Algorithm::EdDsa)?.named("first"), KeyTimes::default(), now);
+/// let error = keyring.destroy("first", now).unwrap_err();
+/// assert!(matches!(&error, StepError::NoSuccessor { kid } if kid == "first"), "{error}");
+/// # Ok::<(), vorsel_core::KeyError>(())
+/// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum StepError {
@@ -100,6 +110,14 @@ pub enum StepError {
 readable_debug!(StepError);
 
 /// Why a text is not a keyring.
+///
+/// ```
+/// use vorsel_core::{Keyring, KeyringTextError};
+///
+/// let error = Keyring::from_private_text("{}").unwrap_err();
+/// assert!(matches!(error, KeyringTextError::Member { .. }));
+/// assert_eq!(error.to_string(), "expected a number of seconds in the member \"longest_lifetime\"");
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeyringTextError {

@@ -9,6 +9,18 @@ use crate::time::Timestamp;
 /// The states of a key
 /// ([NIST SP 800-57 part 1, section 7](https://csrc.nist.gov/pubs/sp/800/57/pt1/r5/final)), without "suspended", which
 /// a token's short life has no use for.
+///
+/// ```
+/// use std::time::Duration;
+/// use vorsel_core::{Algorithm, KeyState, KeyTimes, Keyring, SigningKey, Timestamp};
+///
+/// let now = Timestamp::from_secs(1_700_000_000);
+/// let mut keyring = Keyring::new(SigningKey::generate(Algorithm::EdDsa)?.named("first"), KeyTimes::default(), now);
+/// let from = keyring.roll(SigningKey::generate(Algorithm::EdDsa)?.named("second"), now)?;
+/// assert_eq!(keyring.state("second", now), Some(KeyState::PreActive));
+/// assert_eq!(keyring.state("second", from.after(Duration::from_secs(1))), Some(KeyState::Active));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[non_exhaustive]
 pub enum KeyState {
@@ -37,6 +49,16 @@ impl fmt::Display for KeyState {
 }
 
 /// One key of a [`Keyring`](super::Keyring): its ID, its algorithm and its dates. All dates are in whole seconds.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, KeyTimes, Keyring, SigningKey, Timestamp};
+/// # let now = Timestamp::from_secs(1_700_000_000);
+/// let keyring = Keyring::new(SigningKey::generate(Algorithm::EdDsa)?.named("first"), KeyTimes::default(), now);
+/// let record = &keyring.keys()[0];
+/// assert_eq!((record.key_id(), record.active_from()), ("first", Some(now)));
+/// assert_eq!(record.compromised_at(), None);
+/// # Ok::<(), vorsel_core::KeyError>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct KeyRecord {
     pub(super) kid: String,

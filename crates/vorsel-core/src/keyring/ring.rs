@@ -9,6 +9,13 @@ use crate::key::{Algorithm, KeySet, SigningKey};
 use crate::time::{LARGEST_SKEW, Lifetime, Timestamp};
 
 /// What the safe dates follow from.
+///
+/// ```
+/// use vorsel_core::{KeyTimes, Lifetime};
+///
+/// let times = KeyTimes { longest_lifetime: Lifetime::minutes(5), ..KeyTimes::default() };
+/// assert_eq!(times.cache_time.as_secs(), 300);
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct KeyTimes {
     /// The longest lifetime of a token that the keys sign. The issuer refuses longer ones.
@@ -35,6 +42,18 @@ impl Default for KeyTimes {
 /// [`roll`](Self::roll) is all that regular rotation takes: the new key is published at once, begins to sign when every
 /// verifier knows it, and the old one goes on checking what it signed. A step that would make good tokens be refused is
 /// not taken; the error says why and from when on it is safe.
+///
+/// ```
+/// use vorsel_core::{Algorithm, KeyTimes, Keyring, SigningKey, Timestamp};
+///
+/// let now = Timestamp::from_secs(1_700_000_000);
+/// let mut keyring = Keyring::new(SigningKey::generate(Algorithm::EdDsa)?.named("first"), KeyTimes::default(), now);
+/// let from = keyring.roll(SigningKey::generate(Algorithm::EdDsa)?.named("second"), now)?;
+/// assert!(from > now, "every verifier has to know it first");
+/// assert_eq!(keyring.signing_key(now).map(|key| key.key_id()), Some("first"));
+/// assert_eq!(keyring.key_set().keys().len(), 2);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct Keyring {
     pub(super) times: KeyTimes,

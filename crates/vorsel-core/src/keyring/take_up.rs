@@ -8,6 +8,19 @@ use super::ring::Keyring;
 use crate::time::Timestamp;
 
 /// A keyring that was read, with what it lacked of the one known before.
+///
+/// ```
+/// use vorsel_core::{Algorithm, Kept, KeyTimes, Keyring, SigningKey, Timestamp};
+///
+/// let now = Timestamp::from_secs(1_700_000_000);
+/// let restored = Keyring::new(SigningKey::generate(Algorithm::EdDsa)?.named("first"), KeyTimes::default(), now);
+/// let mut running = restored.clone();
+/// running.roll(SigningKey::generate(Algorithm::EdDsa)?.named("second"), now)?;
+/// let taken = running.taking_up(restored, now);
+/// assert_eq!(taken.ring.keys().len(), 2, "an older copy of the file makes nobody forget a key");
+/// assert!(matches!(&taken.kept[0], Kept::Key { kid } if kid == "second"));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct TakenUp {
     /// The keyring to go by.
@@ -17,6 +30,19 @@ pub struct TakenUp {
 }
 
 /// What is kept of the keyring that was known before.
+///
+/// ```
+/// use vorsel_core::Kept;
+///
+/// fn told(kept: &Kept) -> String {
+///     match kept {
+///         Kept::Withdrawal { kid } => format!("the file has forgotten that {kid} is withdrawn"),
+///         Kept::Key { kid } => format!("the file lacks {kid}"),
+///         other => format!("{other:?}"),
+///     }
+/// }
+/// assert_eq!(told(&Kept::Key { kid: "second".to_owned() }), "the file lacks second");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Kept {

@@ -9,6 +9,17 @@ use super::witness::Witness;
 use crate::rule::Formulas;
 
 /// One route that somebody gains or loses.
+///
+/// ```
+/// use vorsel_core::AccessPlan;
+///
+/// let before = AccessPlan::builder().role("observer", &[]).need("GET", "/dome", "role observer").build()?;
+/// let after = AccessPlan::builder().role("observer", &[]).open("GET", "/dome").build()?;
+/// let changes = before.compare(&after);
+/// assert_eq!((changes[0].method(), changes[0].path()), ("GET", "/dome"));
+/// assert!(!changes[0].gains.is_empty() && changes[0].loses.is_empty() && changes[0].is_settled);
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct RouteChange {
@@ -27,6 +38,16 @@ pub struct RouteChange {
 }
 
 /// Somebody who gains or loses a route.
+///
+/// ```
+/// # use vorsel_core::AccessPlan;
+/// # let before = AccessPlan::builder().role("observer", &[]).need("GET", "/dome", "role observer").build()?;
+/// # let after = AccessPlan::builder().role("observer", &[]).open("GET", "/dome").build()?;
+/// let changes = before.compare(&after);
+/// let gain = &changes[0].gains[0];
+/// assert_eq!(format!("{}: {}", gain.who, gain.witness), "anyone: GET /dome by anyone");
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct Change {

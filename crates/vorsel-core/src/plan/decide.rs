@@ -13,6 +13,16 @@ use crate::time::Timestamp;
 use crate::token::{Checked, Claims};
 
 /// What is known of the caller of one request.
+///
+/// ```
+/// use vorsel_core::{AccessPlan, CallerFacts, Timestamp, Verdict, Vouched};
+///
+/// let plan = AccessPlan::builder().role("observer", &[]).need("GET", "/dome", "role observer").build()?;
+/// let caller = Vouched::subject("obs-0017").roles(["observer"]).checked()?;
+/// let verdict = plan.decide("GET", "/dome", Some(CallerFacts::from(&caller)), Timestamp::from_secs(1_700_000_000));
+/// assert_eq!(verdict, Verdict::Allowed);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy, Debug)]
 #[non_exhaustive]
 pub struct CallerFacts<'a> {
@@ -50,6 +60,16 @@ impl CallerFacts<'_> {
 }
 
 /// What a plan says to a request.
+///
+/// ```
+/// use vorsel_core::{AccessPlan, Timestamp, Verdict};
+///
+/// let plan = AccessPlan::builder().need("GET", "/dome", "signed-in").build()?;
+/// let now = Timestamp::from_secs(1_700_000_000);
+/// assert_eq!(plan.decide("GET", "/dome", None, now), Verdict::NeedsCaller);
+/// assert_eq!(plan.decide("GET", "/elsewhere", None, now), Verdict::NoRule);
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 #[must_use]
@@ -75,6 +95,16 @@ pub enum Verdict {
 }
 
 /// Why a rule does not hold.
+///
+/// ```
+/// # use vorsel_core::{AccessPlan, CallerFacts, Timestamp, Verdict, Vouched};
+/// # let plan = AccessPlan::builder().scopes(&["dome:move"]).need("POST", "/dome", "scope dome:move").build()?;
+/// # let caller = Vouched::subject("obs-0017").checked()?;
+/// # let now = Timestamp::from_secs(1_700_000_000);
+/// let Verdict::Refused(unmet) = plan.decide("POST", "/dome", Some(CallerFacts::from(&caller)), now) else { panic!() };
+/// assert_eq!((unmet.rule.as_str(), &unmet.scopes[..]), ("scope dome:move", &["dome:move".to_owned()][..]));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Unmet {

@@ -8,6 +8,20 @@ use super::mistake::{Place, Places, Span};
 use crate::rule::Rule;
 
 /// Collects the parts of a plan; [`build`](Self::build) checks them all.
+///
+/// ```
+/// use vorsel_core::AccessPlan;
+/// use vorsel_core::rule::{path, role, subject};
+///
+/// let plan = AccessPlan::builder()
+///     .role("observer", &[])
+///     .policy("own", path("observer").equals(subject()))
+///     .open("GET", "/health")
+///     .need("GET", "/observers/{observer}/logs", role("observer").and("policy own".parse()?))
+///     .build()?;
+/// assert_eq!(plan.routes().len(), 2);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, Default)]
 #[must_use]
 pub struct PlanBuilder {

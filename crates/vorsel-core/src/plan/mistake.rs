@@ -5,6 +5,14 @@ use std::ops::Range;
 use std::sync::Arc;
 
 /// Everything that is wrong with a plan.
+///
+/// ```
+/// use vorsel_core::AccessPlan;
+///
+/// let error = AccessPlan::builder().role("observer", &[]).need("GET", "/dome", "role obsever").build().unwrap_err();
+/// assert_eq!(error.mistakes().len(), 1);
+/// assert!(error.to_string().contains("did you mean \"observer\"?"), "{error}");
+/// ```
 #[derive(Clone, PartialEq, Eq)]
 pub struct PlanError {
     pub(super) mistakes: Vec<Mistake>,
@@ -13,6 +21,14 @@ pub struct PlanError {
 readable_debug!(PlanError);
 
 /// One mistake.
+///
+/// ```
+/// # use vorsel_core::AccessPlan;
+/// let error = AccessPlan::read("[[route]]\nmethod = \"GET\"\n", "access.toml").unwrap_err();
+/// let mistake = &error.mistakes()[0];
+/// assert_eq!(mistake.file.as_deref(), Some("access.toml"));
+/// assert_eq!(mistake.message, "unknown member \"route\"; did you mean \"routes\"?; a plan has scopes, predicates, subjects, [roles], [policies] and [[routes]]");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Mistake {
@@ -25,6 +41,12 @@ pub struct Mistake {
 }
 
 /// A place in a text, both counted from 1, the column in characters.
+///
+/// ```
+/// # use vorsel_core::{AccessPlan, Place};
+/// let error = AccessPlan::read("\nroutes = 7\n", "access.toml").unwrap_err();
+/// assert_eq!(error.mistakes()[0].place, Some(Place { line: 2, column: 1 }));
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Place {
     /// The line.

@@ -12,6 +12,13 @@ use crate::credential::Credential;
 use crate::rule::Rule;
 
 /// What a document cannot be used for, and what would be right.
+///
+/// ```
+/// let plan = vorsel_core::AccessPlan::builder().open("GET", "/health").build()?;
+/// let error = plan.openapi_differences(&serde_json::json!({ "swagger": "2.0" })).unwrap_err();
+/// assert_eq!(error.to_string(), "openapi: expected a document of OpenAPI 3.1, but found nothing");
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{place}: expected {expected}, but found {found}")]
 pub struct OpenApiError {

@@ -6,6 +6,17 @@ use crate::rule::Evaluator;
 use crate::time::Timestamp;
 
 /// A route that a caller may reach, or may reach as the case may be.
+///
+/// ```
+/// use vorsel_core::{AccessPlan, CallerFacts, HangsOn, Timestamp, Vouched};
+///
+/// let plan = AccessPlan::builder().need("GET", "/dome", "signed-in").need("POST", "/dome", "signed-in within 10m").build()?;
+/// let caller = Vouched::subject("obs-0017").checked()?;
+/// let reached = plan.reached_by(CallerFacts::from(&caller), Timestamp::from_secs(1_700_000_000));
+/// assert_eq!((reached[0].path, &reached[0].hangs_on[..]), ("/dome", &[][..]));
+/// assert_eq!((reached[1].method, &reached[1].hangs_on[..]), ("POST", &[HangsOn::SignIn][..]));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct RouteReached<'p> {
@@ -18,6 +29,12 @@ pub struct RouteReached<'p> {
 }
 
 /// What it hangs on whether a caller may reach a route.
+///
+/// ```
+/// use vorsel_core::HangsOn;
+///
+/// assert_eq!([HangsOn::SignIn, HangsOn::Path, HangsOn::Check].map(HangsOn::as_str), ["sign-in", "path", "check"]);
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum HangsOn {

@@ -56,6 +56,15 @@ impl Paths {
 }
 
 /// One route of a plan.
+///
+/// ```
+/// use vorsel_core::{Access, AccessPlan};
+///
+/// let plan = AccessPlan::builder().open("GET", "/health").build()?;
+/// let route = plan.route_of("GET", "/health").expect("an entry");
+/// assert_eq!((route.method(), route.path(), route.access()), ("GET", "/health", &Access::Open));
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct Route {
     pub(super) method: String,
@@ -75,6 +84,14 @@ impl PartialEq for Route {
 }
 
 /// What a route asks of its caller.
+///
+/// ```
+/// use vorsel_core::{Access, AccessPlan};
+///
+/// let plan = AccessPlan::builder().need("GET", "/dome", "signed-in").build()?;
+/// assert!(matches!(plan.routes()[0].access(), Access::Need(rule) if rule.to_string() == "signed-in"));
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub enum Access {

@@ -8,6 +8,14 @@ use super::witness::Witness;
 use crate::rule::{Formula, NormalForm, Rule};
 
 /// Whom an answer about a plan is about.
+///
+/// ```
+/// use vorsel_core::{AccessPlan, Who};
+///
+/// let plan = AccessPlan::builder().role("observer", &[]).open("GET", "/health").build()?;
+/// assert_eq!(plan.columns(), [Who::Anyone, Who::SignedIn, Who::Role("observer".to_owned())]);
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 #[non_exhaustive]
 pub enum Who {
@@ -22,6 +30,14 @@ pub enum Who {
 }
 
 /// Whether somebody may reach a route.
+///
+/// ```
+/// use vorsel_core::{AccessPlan, Reach};
+///
+/// let plan = AccessPlan::builder().need("GET", "/dome", "signed-in").build()?;
+/// assert_eq!(plan.who("GET", "/dome").expect("a route").reach, [Reach::No, Reach::Yes], "anyone; who is signed in");
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub enum Reach {
@@ -36,6 +52,15 @@ pub enum Reach {
 }
 
 /// Who may reach one route.
+///
+/// ```
+/// # use vorsel_core::{AccessPlan, Reach};
+/// let plan = AccessPlan::builder().need("GET", "/observers/{observer}", "path.observer == sub").build()?;
+/// let row = plan.who("GET", "/observers/obs-0017").expect("a route");
+/// assert_eq!(row.route.path(), "/observers/{observer}");
+/// assert!(matches!(&row.reach[1], Reach::If(rule) if rule.to_string() == "path.observer == sub"));
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct AccessRow {
@@ -48,6 +73,16 @@ pub struct AccessRow {
 }
 
 /// The table of roles and routes.
+///
+/// ```
+/// use vorsel_core::AccessPlan;
+///
+/// let plan = AccessPlan::builder().role("observer", &[]).need("GET", "/dome", "role observer").build()?;
+/// let table = plan.table();
+/// assert_eq!((table.rows.len(), table.columns.len(), table.is_settled()), (1, 3, true));
+/// println!("{table}");
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct AccessTable {

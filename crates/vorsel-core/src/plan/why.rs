@@ -14,6 +14,17 @@ use crate::token::{Checked, Claims, Reading, payload};
 
 /// A caller as somebody supposes one to be, for questions about a plan. Nothing in it is checked, and nothing but
 /// [`AccessPlan::why`] takes it: no request is decided by it.
+///
+/// ```
+/// use vorsel_core::{AccessPlan, SupposedCaller, Timestamp, Verdict};
+///
+/// let plan = AccessPlan::builder().role("observer", &[]).need("GET", "/dome", "role observer").build()?;
+/// let claims = serde_json::json!({ "sub": "obs-0017", "roles": ["observer"] });
+/// let caller = SupposedCaller::with(claims.as_object().expect("an object"))?;
+/// let why = plan.why("GET", "/dome", Some(&caller), Timestamp::from_secs(1_700_000_000));
+/// assert_eq!(why.verdict, Verdict::Allowed);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct SupposedCaller {
     claims: Claims,
@@ -24,6 +35,13 @@ pub struct SupposedCaller {
 }
 
 /// Claims that no token could have.
+///
+/// ```
+/// # use vorsel_core::SupposedCaller;
+/// let claims = serde_json::json!({ "roles": 7 });
+/// let error = SupposedCaller::with(claims.as_object().expect("an object")).unwrap_err();
+/// assert_eq!(error.to_string(), "expected claims that are one strict JSON object with members of their types, but found invalid type: integer `7`, expected an array of strings in \"roles\" at line 1 column 10");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("expected {expected}, but found {found}")]
 pub struct SupposedCallerError {
@@ -34,6 +52,17 @@ pub struct SupposedCallerError {
 }
 
 /// The answer to a question about a plan.
+///
+/// ```
+/// # use vorsel_core::{AccessPlan, SupposedCaller, Timestamp};
+/// # let plan = AccessPlan::builder().role("observer", &[]).need("GET", "/dome", "role observer").build()?;
+/// let claims = serde_json::json!({ "sub": "obs-0017", "roles": ["obsever"] });
+/// let caller = SupposedCaller::with(claims.as_object().expect("an object"))?;
+/// let why = plan.why("GET", "/dome", Some(&caller), Timestamp::from_secs(1_700_000_000));
+/// assert_eq!(why.reason.expect("a rule").held, Some(false));
+/// assert_eq!(why.doubts, ["the plan knows no role \"obsever\"; did you mean \"observer\"?"]);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct Why {

@@ -13,6 +13,16 @@ use crate::encoding::json::Object;
 use crate::time::{Timestamp, spoken};
 
 /// A request, and a caller for whom an answer about a plan holds. [`AccessPlan::why`] takes both.
+///
+/// ```
+/// # use vorsel_core::AccessPlan;
+/// # let before = AccessPlan::builder().role("observer", &[]).need("GET", "/dome", "role observer").build()?;
+/// # let after = AccessPlan::builder().role("observer", &[]).open("GET", "/dome").build()?;
+/// let changes = before.compare(&after);
+/// let witness = &changes[0].gains[0].witness;
+/// assert_eq!((witness.method(), witness.path()), ("GET", "/dome"));
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 pub struct Witness {
     method: String,

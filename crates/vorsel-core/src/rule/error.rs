@@ -4,6 +4,12 @@ use std::convert::Infallible;
 use std::ops::Range;
 
 /// A text that is not a rule, with the bytes that are wrong.
+///
+/// ```
+/// let error = vorsel_core::rule::Rule::parse("role observer andd scope dome:move").unwrap_err();
+/// assert_eq!(error.span, 14..18);
+/// assert_eq!(error.to_string(), "expected \"and\", \"or\" or the end of the rule, but found \"andd\"");
+/// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error("expected {expected}, but found {found}")]
 pub struct RuleError {

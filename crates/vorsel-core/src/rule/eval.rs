@@ -14,6 +14,17 @@ use super::tree::{Comparison, Operand, Rule};
 
 /// What the caller has to do to be let in after all: authenticate again
 /// ([RFC 9470](https://www.rfc-editor.org/rfc/rfc9470)).
+///
+/// ```
+/// # use vorsel_core::{AccessPlan, CallerFacts, Timestamp, Verdict, Vouched};
+/// # let plan = AccessPlan::builder().need("POST", "/dome", "signed-in within 10m").build()?;
+/// # let caller = Vouched::subject("obs-0017").checked()?;
+/// # let now = Timestamp::from_secs(1_700_000_000);
+/// let Verdict::Refused(unmet) = plan.decide("POST", "/dome", Some(CallerFacts::from(&caller)), now) else { panic!() };
+/// let step_up = unmet.step_up.expect("signing in again is all that is missing");
+/// assert_eq!(step_up.max_age.map(|age| age.as_secs()), Some(600));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct StepUp {

@@ -9,6 +9,18 @@ use super::normal::{NormalForm, RoleBook};
 use super::tree::Rule;
 
 /// A rule, or a part of one, for one caller and request: held or not, and by what.
+///
+/// ```
+/// # use vorsel_core::{AccessPlan, SupposedCaller, Timestamp};
+/// # let plan = AccessPlan::builder().role("observer", &[]).need("GET", "/dome", "role observer or acr == \"high\"").build()?;
+/// let claims = serde_json::json!({ "sub": "obs-0017", "roles": ["observer"] });
+/// let caller = SupposedCaller::with(claims.as_object().expect("an object"))?;
+/// let why = plan.why("GET", "/dome", Some(&caller), Timestamp::from_secs(1_700_000_000));
+/// let parts = why.reason.expect("a rule").parts;
+/// assert_eq!((parts[0].rule.as_str(), parts[0].held), ("role observer", Some(true)));
+/// assert_eq!(parts[1].held, Some(false));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Reason {

@@ -54,6 +54,13 @@ pub enum Rule {
 }
 
 /// A value in a comparison.
+///
+/// ```
+/// use vorsel_core::rule::{claim, path, subject};
+///
+/// assert_eq!(path("observer").equals(subject()).to_string(), "path.observer == sub");
+/// assert_eq!(claim("risk").at_most(3).to_string(), "claims.risk <= 3");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Operand {
@@ -72,6 +79,14 @@ pub enum Operand {
 }
 
 /// How two values are compared. Order is for numbers only.
+///
+/// ```
+/// use vorsel_core::rule::{Comparison, Operand, Rule};
+///
+/// let rule = Rule::parse("acr != \"low\"")?;
+/// assert!(matches!(rule, Rule::Compare(Operand::Acr, Comparison::Unequal, _)));
+/// # Ok::<(), vorsel_core::rule::RuleError>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Comparison {
     /// `==`

@@ -11,6 +11,23 @@ use crate::time::Timestamp;
 /// whoever came late gains nothing by a delay.
 ///
 /// A fixed number of places; a token that finds its own taken is judged by each of its arrivals alone.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// use std::time::Duration;
+/// use vorsel_core::{Arrivals, Silences};
+///
+/// let presented = tokens.check(&tokens.token(&session, session.current)?, now)?;
+/// let mut arrivals = Arrivals::with_places(1_024);
+/// arrivals.unanswered(&presented, now, now);
+/// let later = now.after(Duration::from_secs(40));
+/// assert_eq!(arrivals.first(&presented, &Silences::default(), later), now, "it counts as having come when it first came");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Arrivals {
     places: Box<[Option<Arrival>]>,

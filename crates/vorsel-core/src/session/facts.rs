@@ -88,6 +88,19 @@ impl SignIn {
 
 /// What is known of a session from its beginning on. A fact that is added here costs no store anything: stores keep what
 /// [`to_bytes`](Self::to_bytes) gives them, and columns of their own only for what is searched for.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// use vorsel_core::Facts;
+///
+/// let kept = session.facts.to_bytes();
+/// assert_eq!(Facts::from_bytes(&kept)?, *session.facts);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Facts {
@@ -115,6 +128,11 @@ pub struct Facts {
 }
 
 /// Bytes that are not the facts of a session.
+///
+/// ```
+/// let error = vorsel_core::Facts::from_bytes(b"{\"v\":2}").unwrap_err();
+/// assert_eq!(error.to_string(), "expected the facts of a session in version 1, but found version 2");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("expected the facts of a session in version {VERSION}, but found {found}")]
 pub struct FactsError {

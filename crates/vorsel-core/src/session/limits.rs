@@ -29,6 +29,13 @@ pub struct SessionLimits {
 }
 
 /// A limit on the sessions of one subject.
+///
+/// ```
+/// use std::num::NonZeroU32;
+/// use vorsel_core::{Beyond, PerSubject};
+///
+/// let three_devices = PerSubject { most: NonZeroU32::new(3).expect("not none"), beyond: Beyond::EndOldest };
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct PerSubject {
     /// How many sessions there may be.
@@ -38,6 +45,14 @@ pub struct PerSubject {
 }
 
 /// What a sign-in beyond the limit leads to.
+///
+/// ```
+/// use std::num::NonZeroU32;
+/// use vorsel_core::{Beyond, PerSubject, SessionLimits};
+///
+/// let one = PerSubject { most: NonZeroU32::MIN, beyond: Beyond::Refuse };
+/// let limits = SessionLimits { per_subject: Some(one), ..SessionLimits::default() };
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Beyond {

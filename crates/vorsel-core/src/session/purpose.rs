@@ -12,6 +12,12 @@ use crate::token::{Audience, Checked, ClaimsToWrite, IssueError, Issuer, Kind};
 use crate::verify::{Expectations, Verifier};
 
 /// What a one-purpose token is for.
+///
+/// ```
+/// use vorsel_core::Purpose;
+///
+/// let purpose = Purpose { name: "reset-password", subject: "obs-0017", bound_to: "$argon2id$the-present-hash" };
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Purpose<'a> {
     /// The purpose, in the app's words: `reset-password`. A token for one is none for another.
@@ -25,6 +31,20 @@ pub struct Purpose<'a> {
 
 /// Signs and checks one-purpose tokens, by the keys that sign refresh tokens: only the issuer checks either, and neither kind passes for the
 /// other.
+///
+/// ```
+/// use vorsel_core::{Algorithm, Lifetime, Purpose, PurposeTokens, Secret, SigningKey, Timestamp};
+///
+/// let now = Timestamp::from_secs(1_700_000_000);
+/// let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// let tokens = PurposeTokens::new("https://id.skarnhill.test", key);
+/// let purpose = Purpose { name: "reset-password", subject: "obs-0017", bound_to: "the present hash" };
+/// let token = tokens.token(purpose, "p1", Lifetime::minutes(30), now)?;
+/// assert!(tokens.check(&token, "confirm-address", now).is_err(), "a token for one purpose is none for another");
+/// let shown = tokens.check(&token, "reset-password", now).expect("its own purpose");
+/// assert!(shown.is_bound_to("the present hash") && !shown.is_bound_to("the next one"));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Debug)]
 pub struct PurposeTokens {
     issuer: Issuer,
@@ -38,6 +58,14 @@ struct PurposeClaims {
 }
 
 /// A one-purpose token that was checked, but for what it is bound to, and for whether it was used before.
+///
+/// ```
+/// use vorsel_core::PurposeShown;
+///
+/// fn may_set_a_password(shown: &PurposeShown, hash_of: impl Fn(&str) -> String) -> bool {
+///     shown.is_bound_to(&hash_of(shown.subject()))
+/// }
+/// ```
 #[derive(Clone, Debug)]
 pub struct PurposeShown {
     subject: String,

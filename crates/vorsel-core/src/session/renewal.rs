@@ -8,6 +8,24 @@ use super::state::{EndReason, Generation, Session, Step};
 use crate::time::Timestamp;
 
 /// A renewal under way.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// use vorsel_core::{Renewal, RenewalStep, Silences};
+///
+/// let presented = tokens.check(&tokens.token(&session, session.current)?, now)?;
+/// let RenewalStep::Load(load) = Renewal::new(presented, limits, now).begin(None) else { panic!("nothing is remembered") };
+/// let found = load.found(Some(session), now, &Silences::default());
+/// let RenewalStep::Swap(swap) = found else { panic!("the token is not spent") };
+/// let next = swap.next(now);
+/// assert_eq!(next.current.number, 1);
+/// let answer = tokens.token(&next, next.current)?;
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Renewal {
     token: Presented,
@@ -17,6 +35,22 @@ pub struct Renewal {
 }
 
 /// What a renewal needs next.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// # use vorsel_core::{Renewal, RenewalStep, Silences};
+/// let spent = tokens.check(&tokens.token(&session, session.current)?, now)?;
+/// let session = session.renewed(&limits, now);
+/// let long_after = now.after(limits.retry_window * 2);
+/// let RenewalStep::Load(load) = Renewal::new(spent, limits, long_after).begin(None) else { panic!() };
+/// let step = load.found(Some(session), long_after, &Silences::default());
+/// assert!(matches!(step, RenewalStep::End(_, vorsel_core::EndReason::Replay)));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[must_use]
 pub enum RenewalStep {
@@ -33,6 +67,20 @@ pub enum RenewalStep {
 }
 
 /// Why a renewal is refused without anything else happening.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// # use vorsel_core::{Renewal, RenewalRefusal, RenewalStep, Silences};
+/// let presented = tokens.check(&tokens.token(&session, session.current)?, now)?;
+/// let RenewalStep::Load(load) = Renewal::new(presented, limits, now).begin(None) else { panic!() };
+/// let step = load.found(None, now, &Silences::default());
+/// assert_eq!(step, RenewalStep::Refuse(RenewalRefusal::Unknown));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum RenewalRefusal {
@@ -49,10 +97,37 @@ pub enum RenewalRefusal {
 }
 
 /// A session is to be loaded.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// # use vorsel_core::{Renewal, RenewalStep};
+/// let presented = tokens.check(&tokens.token(&session, session.current)?, now)?;
+/// let RenewalStep::Load(load) = Renewal::new(presented, limits, now).begin(None) else { panic!() };
+/// assert_eq!(load.session_id(), "s1");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Load(Renewal);
 
 /// A session is to be advanced.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// # use vorsel_core::{Renewal, RenewalStep};
+/// let presented = tokens.check(&tokens.token(&session, session.current)?, now)?;
+/// let remembered = Some(session);
+/// let RenewalStep::Swap(swap) = Renewal::new(presented, limits, now).begin(remembered) else { panic!() };
+/// assert_eq!((swap.session().current.number, swap.next(now).current.number), (0, 1));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Swap {
     renewal: Renewal,

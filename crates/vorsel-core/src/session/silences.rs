@@ -10,6 +10,17 @@ use crate::time::Timestamp;
 ///
 /// The last [`MOST`](Self::MOST) that took a second or more are known, which is what a token spent shortly before now may depend
 /// on.
+///
+/// ```
+/// use std::time::Duration;
+/// use vorsel_core::{Silences, Timestamp};
+///
+/// let [start, end] = [0, 12].map(|second| Timestamp::from_secs(1_700_000_000 + second));
+/// let mut silences = Silences::default();
+/// silences.failed(start);
+/// silences.heard(end);
+/// assert_eq!(silences.between(start, end), Duration::from_secs(12));
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Silences {
     over: VecDeque<(Timestamp, Timestamp)>,

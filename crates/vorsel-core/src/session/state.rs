@@ -18,6 +18,22 @@ use crate::key::Secret;
 use crate::time::Timestamp;
 
 /// One signed-in device: what a store keeps of it. Nothing in it can be used as a token.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// use vorsel_core::Step;
+///
+/// let first = tokens.check(&tokens.token(&session, session.current)?, now)?;
+/// assert_eq!(session.present(&first, &limits, now), Step::Advance);
+/// let session = session.renewed(&limits, now);
+/// assert_eq!(session.present(&first, &limits, now), Step::Repeat(session.current));
+/// assert_eq!(session.present(&first, &limits, now.after(limits.retry_window)), Step::Replay);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Session {
     /// The session ID, `sid`.
@@ -33,6 +49,18 @@ pub struct Session {
 }
 
 /// The times of a generation that has a successor.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// let first = session.current;
+/// let session = session.renewed(&limits, now);
+/// assert_eq!(session.spent[0].began_at, first.began_at);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Spent {
     /// When it began.
@@ -42,6 +70,17 @@ pub struct Spent {
 }
 
 /// One generation of a session: its refresh token follows from this and the session's secret.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// assert_eq!(session.current.number, 0);
+/// assert_eq!(session.current.idle_until, now.after(limits.idle.as_duration()));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Generation {
     /// How many renewals led to it.
@@ -53,6 +92,18 @@ pub struct Generation {
 }
 
 /// What a renewal changes of a session.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// let session = session.renewed(&limits, now);
+/// let advance = session.advance();
+/// assert_eq!((advance.current.number, advance.spent.len()), (1, 1));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Advance<'s> {
     /// The new generation.
@@ -64,6 +115,13 @@ pub struct Advance<'s> {
 }
 
 /// What a session begins with that nobody can guess, from the caller's own randomness.
+///
+/// ```
+/// use vorsel_core::SessionSeed;
+///
+/// let seed = SessionSeed::new("0b9e7c51f2", [7; 32]); // both from a source of randomness
+/// assert_eq!(seed.id, "0b9e7c51f2");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SessionSeed {
     /// The session ID.
@@ -80,6 +138,12 @@ impl SessionSeed {
 }
 
 /// When and why a session ended.
+///
+/// ```
+/// use vorsel_core::{EndReason, Ended, Timestamp};
+///
+/// let ended = Ended { at: Timestamp::from_secs(1_700_000_000), why: EndReason::SignedOut };
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Ended {
     /// When.
@@ -89,6 +153,12 @@ pub struct Ended {
 }
 
 /// Why a session ended.
+///
+/// ```
+/// use vorsel_core::EndReason;
+///
+/// assert_eq!(EndReason::from_code("replay"), Some(EndReason::Replay));
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum EndReason {
@@ -134,6 +204,19 @@ impl fmt::Display for EndReason {
 }
 
 /// What is to happen after a refresh token was presented.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// # use vorsel_core::Step;
+/// let token = tokens.check(&tokens.token(&session, session.current)?, now)?;
+/// let after_the_end = session.facts.ends_at;
+/// assert_eq!(session.present(&token, &limits, after_the_end), Step::Expired);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[must_use]
 pub enum Step {

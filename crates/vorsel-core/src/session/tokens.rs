@@ -18,6 +18,18 @@ use crate::verify::{Expectations, Verifier};
 
 /// Signs and checks refresh tokens. Only the issuer ever checks one, so the key is a secret of its own: an HMAC, whose
 /// signatures are deterministic.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
+/// # let (now, limits) = (Timestamp::from_secs(1_700_000_000), SessionLimits::default());
+/// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
+/// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
+/// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
+/// let token = tokens.token(&session, session.current)?;
+/// assert_eq!(tokens.token(&session, session.current)?, token, "the same record always gives the same token");
+/// assert_eq!(tokens.check(&token, now)?.subject, "obs-0017");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Debug)]
 pub struct RefreshTokens {
     issuer: Issuer,

@@ -181,6 +181,14 @@ impl<'de> Deserialize<'de> for Timestamp {
 pub struct Lifetime(Duration);
 
 /// A lifetime of less than a second or of more than ten years.
+///
+/// ```
+/// use std::time::Duration;
+/// use vorsel_core::Lifetime;
+///
+/// let error = Lifetime::try_from(Duration::ZERO).unwrap_err();
+/// assert_eq!(error.to_string(), "expected a lifetime from 1 second to 10 years, but found 0 s");
+/// ```
 #[derive(Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("expected a lifetime from 1 second to 10 years, but found {} s", .found.as_secs_f64())]
 pub struct LifetimeError {

@@ -6,6 +6,15 @@ use std::time::Duration;
 use super::Timestamp;
 
 /// How far this machine's clock is behind another one; below zero it is ahead. In microseconds.
+///
+/// ```
+/// use vorsel_core::{ClockOffset, Timestamp};
+///
+/// let [asked, heard] = [1_700_000_000, 1_700_000_001].map(Timestamp::from_secs);
+/// let there = Timestamp::from_secs(1_700_000_030);
+/// let offset = ClockOffset::default().measured(asked, there, heard);
+/// assert_eq!(offset.there(heard), there);
+/// ```
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub struct ClockOffset(i64);
 

@@ -16,6 +16,22 @@ pub(crate) type Excerpts = SmallVec<[Excerpt; 2]>;
 
 /// The claims of a token whose expectations all held, as far as the holder of this type is concerned: outside this
 /// crate it is only reached through [`Checked`].
+///
+/// ```
+/// # use vorsel_core::{AccessDraft, Algorithm, Expectations, Issuer, KeySet, Lifetime, SigningKey, Timestamp, Verifier};
+/// # let key = SigningKey::generate(Algorithm::EdDsa)?;
+/// # let verifier = Verifier::new(KeySet::new([key.verifying_key()]), Expectations::access("https://id.skarnhill.test", "https://api.skarnhill.test"));
+/// # let issuer = Issuer::new("https://id.skarnhill.test", key);
+/// # let draft = AccessDraft::of("obs-0017").audience("https://api.skarnhill.test").client("desk").lasting(Lifetime::minutes(5));
+/// # let now = Timestamp::from_secs(1_700_000_000);
+/// # let token = issuer.access(&draft.roles(["observer"]), "t1", now)?;
+/// let checked = verifier.check(&token, now)?;
+/// let claims = checked.claims();
+/// assert_eq!((claims.subject(), claims.client_id()), (Some("obs-0017"), Some("desk")));
+/// assert!(claims.roles().eq(["observer"]));
+/// assert_eq!(claims.own("telescope"), None);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, PartialEq)]
 pub struct Claims {
     /// The texts that the spans lead into.
@@ -261,6 +277,14 @@ impl fmt::Debug for Claims {
 }
 
 /// The app's own claims of an app that has none: whatever the token carries besides is left unread.
+///
+/// ```
+/// use vorsel_core::{NoOwn, Vouched};
+///
+/// let caller = Vouched::subject("obs-0017").checked()?;
+/// assert_eq!(caller.own(), &NoOwn {});
+/// # Ok::<(), vorsel_core::VouchError>(())
+/// ```
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct NoOwn {}
 
@@ -268,6 +292,20 @@ pub struct NoOwn {}
 ///
 /// Only [`Verifier`](crate::Verifier) makes one, or the app itself where it vouches for a caller without a token
 /// (`Vouched`): whoever holds it need not ask whether the token was checked.
+///
+/// ```
+/// use vorsel_core::{Checked, Vouched};
+///
+/// #[derive(serde::Serialize)]
+/// struct Own {
+///     telescopes: Vec<String>,
+/// }
+///
+/// let own = Own { telescopes: vec!["north".to_owned()] };
+/// let caller: Checked<Own> = Vouched::subject("obs-0017").own(own).checked()?;
+/// assert_eq!(caller.own().telescopes, ["north"]);
+/// # Ok::<(), vorsel_core::VouchError>(())
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 pub struct Checked<C = NoOwn> {
     claims: Claims,

@@ -20,6 +20,16 @@ use crate::keyring::Keyring;
 use crate::time::{Lifetime, Timestamp};
 
 /// Signs tokens in the name of one issuer with the keys of its keyring. Plain data: no IO, no clock, no ids of its own.
+///
+/// ```
+/// use vorsel_core::{AccessDraft, Algorithm, Issuer, Lifetime, SigningKey, Timestamp};
+///
+/// let issuer = Issuer::new("https://id.skarnhill.test", SigningKey::generate(Algorithm::EdDsa)?);
+/// let draft = AccessDraft::of("obs-0017").audience("https://api.skarnhill.test").client("desk").lasting(Lifetime::minutes(5));
+/// let token = issuer.access(&draft, "t1", Timestamp::from_secs(1_700_000_000))?;
+/// assert_eq!(token.split('.').count(), 3);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct Issuer {
     name: String,
@@ -30,6 +40,15 @@ pub struct Issuer {
 }
 
 /// What goes into an access token ([RFC 9068 section 2.2](https://www.rfc-editor.org/rfc/rfc9068#section-2.2)).
+///
+/// ```
+/// use vorsel_core::{AccessDraft, Lifetime, Scopes};
+///
+/// let draft = AccessDraft::of("obs-0017").audience("https://api.skarnhill.test").client("desk").lasting(Lifetime::minutes(5));
+/// let draft = draft.roles(["observer"]).scopes(Scopes::parse("exposures:read")?);
+/// assert_eq!(draft.subject(), "obs-0017");
+/// # Ok::<(), vorsel_core::ScopeError>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct AccessDraft<C = NoOwn> {
     subject: String,
@@ -48,6 +67,13 @@ pub struct AccessDraft<C = NoOwn> {
 }
 
 /// A draft whose audience is still to be said.
+///
+/// ```
+/// use vorsel_core::{AccessDraft, Lifetime};
+///
+/// let of_whom = AccessDraft::of("obs-0017");
+/// let draft = of_whom.audience("https://api.skarnhill.test").client("desk").lasting(Lifetime::minutes(5));
+/// ```
 #[derive(Clone, Debug)]
 #[must_use]
 pub struct DraftOfSubject {
@@ -55,6 +81,13 @@ pub struct DraftOfSubject {
 }
 
 /// A draft whose client is still to be said.
+///
+/// ```
+/// use vorsel_core::{AccessDraft, Lifetime};
+///
+/// let for_whom = AccessDraft::of("obs-0017").audience("https://api.skarnhill.test");
+/// let draft = for_whom.client("desk").lasting(Lifetime::minutes(5));
+/// ```
 #[derive(Clone, Debug)]
 #[must_use]
 pub struct DraftForAudience {
@@ -63,6 +96,13 @@ pub struct DraftForAudience {
 }
 
 /// A draft whose lifetime is still to be said.
+///
+/// ```
+/// use vorsel_core::{AccessDraft, Lifetime};
+///
+/// let by_whom = AccessDraft::of("obs-0017").audience("https://api.skarnhill.test").client("desk");
+/// let draft = by_whom.lasting(Lifetime::minutes(5)); // no token without an end
+/// ```
 #[derive(Clone, Debug)]
 #[must_use]
 pub struct DraftByClient {
@@ -72,6 +112,15 @@ pub struct DraftByClient {
 }
 
 /// Why no token was issued.
+///
+/// ```
+/// # use vorsel_core::{AccessDraft, Algorithm, Issuer, Lifetime, SigningKey, Timestamp};
+/// # let issuer = Issuer::new("https://id.skarnhill.test", SigningKey::generate(Algorithm::EdDsa)?).roles(["observer"]);
+/// # let draft = AccessDraft::of("obs-0017").audience("https://api.skarnhill.test").client("desk").lasting(Lifetime::minutes(5));
+/// let error = issuer.access(&draft.roles(["obsever"]), "t1", Timestamp::from_secs(1_700_000_000)).unwrap_err();
+/// assert_eq!(error.to_string(), "expected roles that are declared, such as \"observer\", but found \"obsever\"");
+/// # Ok::<(), vorsel_core::KeyError>(())
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum IssueError {
@@ -423,6 +472,15 @@ impl Issuer {
 }
 
 /// A token that lacks only its signature.
+///
+/// ```
+/// # use vorsel_core::{AccessDraft, Algorithm, Issuer, Lifetime, SigningKey, Timestamp};
+/// # let issuer = Issuer::new("https://id.skarnhill.test", SigningKey::generate(Algorithm::EdDsa)?);
+/// # let draft = AccessDraft::of("obs-0017").audience("https://api.skarnhill.test").client("desk").lasting(Lifetime::minutes(5));
+/// let prepared = issuer.prepare(&draft, "t1", Timestamp::from_secs(1_700_000_000))?; // all that can be wrong with it is found by now
+/// let token = prepared.sign()?;
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub struct Prepared {
     /// What the signature is of ([RFC 7515 section 5.1](https://www.rfc-editor.org/rfc/rfc7515#section-5.1)).
     signed: String,

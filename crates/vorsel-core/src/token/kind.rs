@@ -4,6 +4,14 @@ use std::fmt;
 
 /// What a token is for; a token of one kind never passes for another
 /// ([RFC 8725 section 3.11](https://www.rfc-editor.org/rfc/rfc8725#section-3.11)).
+///
+/// ```
+/// use vorsel_core::Kind;
+///
+/// assert_eq!(Kind::Access.typ(), "at+jwt");
+/// assert!(Kind::Access.agrees_with(Some("application/at+jwt")));
+/// assert!(!Kind::Access.agrees_with(Some("JWT")));
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Kind {

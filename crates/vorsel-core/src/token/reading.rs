@@ -37,6 +37,11 @@ pub struct Reading {
 }
 
 /// A place where no text or list can be.
+///
+/// ```
+/// let error = vorsel_core::Reading::default().roles_in(&[]).unwrap_err();
+/// assert_eq!(error.to_string(), "expected the names on the way to a claim with a text or a list, but found []");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("expected the names on the way to a claim with a text or a list, but found {found:?}")]
 pub struct ReadingError {

@@ -23,6 +23,11 @@ use crate::finding::quoted;
 pub struct Scopes(String);
 
 /// A text that is not a scope list.
+///
+/// ```
+/// let error = vorsel_core::Scopes::parse("dome:move \"").unwrap_err();
+/// assert_eq!(error.to_string(), "expected scopes of visible ASCII (no quote, no backslash) with one space between them, but found \"dome:move \\\"\"");
+/// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error("expected scopes of visible ASCII (no quote, no backslash) with one space between them, but found {found}")]
 pub struct ScopeError {

@@ -33,6 +33,11 @@ struct Named {
 }
 
 /// The text is not a token that can be taken apart.
+///
+/// ```
+/// let error = vorsel_core::UncheckedToken::read("no token").unwrap_err();
+/// assert_eq!(error.to_string(), "expected three base64url segments with a dot between them, but found 1 of them");
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[error("expected {expected}, but found {found}")]
 pub struct UncheckedError {

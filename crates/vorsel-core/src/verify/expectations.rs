@@ -43,6 +43,14 @@ pub(crate) enum ExpectedAudience {
 }
 
 /// A clock skew above the ceiling.
+///
+/// ```
+/// use std::time::Duration;
+/// # use vorsel_core::Expectations;
+/// # let expectations = Expectations::plain("https://id.skarnhill.test");
+/// let error = expectations.skew(Duration::from_secs(3_600)).unwrap_err();
+/// assert_eq!(error.to_string(), "expected a clock skew of at most 300 s, but found 3600 s");
+/// ```
 #[derive(Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("expected a clock skew of at most {} s, but found {} s", Expectations::LARGEST_SKEW.as_secs(), .found.as_secs_f64())]
 pub struct SkewError {

@@ -13,6 +13,13 @@ use crate::time::Timestamp;
 use crate::token::{Checked, payload};
 
 /// Why the answer to an introspection gives no claims.
+///
+/// ```
+/// # use vorsel_core::{Expectations, IntrospectedError, KeySet, Timestamp, Verifier};
+/// # let verifier = Verifier::new(KeySet::default(), Expectations::access("https://id.skarnhill.test", "https://api.skarnhill.test"));
+/// let answer = verifier.check_introspected::<vorsel_core::NoOwn>(b"no JSON", Timestamp::from_secs(1_700_000_000));
+/// assert!(matches!(answer, Err(IntrospectedError::Answer { .. })));
+/// ```
 #[derive(Clone, Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum IntrospectedError {

@@ -14,6 +14,21 @@ use crate::time::{Timestamp, spoken};
 use crate::token::{Checked, Claims, Compact, Header, Kind, Reading, header_segment, payload, registered_bit};
 
 /// Checks tokens against the keys it trusts and the expectations it was given. Plain data: no IO, no clock.
+///
+/// ```
+/// use vorsel_core::{AccessDraft, Algorithm, Check, Expectations, Issuer, KeySet, Lifetime, SigningKey, Timestamp, Verifier};
+///
+/// let key = SigningKey::generate(Algorithm::EdDsa)?;
+/// let expectations = Expectations::access("https://id.skarnhill.test", "https://api.skarnhill.test");
+/// let verifier = Verifier::new(KeySet::new([key.verifying_key()]), expectations);
+///
+/// let issuer = Issuer::new("https://id.skarnhill.test", key);
+/// let draft = AccessDraft::of("obs-0017").audience("https://other.skarnhill.test").client("desk").lasting(Lifetime::minutes(5));
+/// let now = Timestamp::from_secs(1_700_000_000);
+/// let finding = verifier.check(issuer.access(&draft, "t1", now)?, now).unwrap_err();
+/// assert_eq!(finding.check, Check::Audience, "{finding}");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct Verifier {
     keys: KeySet,
@@ -26,6 +41,13 @@ pub struct Verifier {
 }
 
 /// What the sender of a token has proven besides having it.
+///
+/// ```
+/// use vorsel_core::Proven;
+///
+/// let thumbprint = "0ZcOCORZNYy-DWpqq30jZyJGHTN0d2HglBV3uiguA4I";
+/// assert_ne!(Proven::Key(thumbprint), Proven::default());
+/// ```
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Proven<'p> {
@@ -40,6 +62,18 @@ pub enum Proven<'p> {
 const MOST_USUAL_HEADERS: usize = 4;
 
 /// All findings for one token, in the order checked.
+///
+/// ```
+/// # use vorsel_core::{Algorithm, Expectations, KeySet, NoOwn, SigningKey, Timestamp, Verifier};
+/// # let keys = KeySet::new([SigningKey::generate(Algorithm::EdDsa)?.verifying_key()]);
+/// # let verifier = Verifier::new(keys, Expectations::access("https://id.skarnhill.test", "https://api.skarnhill.test"));
+/// let findings = verifier.examine::<NoOwn>("no token", Timestamp::from_secs(1_700_000_000));
+/// assert!(findings.accepted().is_none());
+/// for finding in findings.refused_for() {
+///     println!("{finding}");
+/// }
+/// # Ok::<(), vorsel_core::KeyError>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct Findings<C> {
     findings: Vec<Finding>,

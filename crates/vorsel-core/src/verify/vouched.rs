@@ -6,6 +6,11 @@ use serde_json::{Value, json};
 use crate::token::{Checked, NoOwn, REGISTERED, Reading, Scopes, payload};
 
 /// What an app vouches for cannot stand for a caller.
+///
+/// ```
+/// let error = vorsel_core::Vouched::subject("").checked().unwrap_err();
+/// assert_eq!(error.to_string(), "expected a subject, but found an empty one");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("expected {expected}, but found {found}")]
 pub struct VouchError {

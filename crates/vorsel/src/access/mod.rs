@@ -68,6 +68,14 @@ struct Shared {
 }
 
 /// Sets [`AccessTokens`] up.
+///
+/// ```
+/// use vorsel::{AccessTokens, Algorithm, Lifetime, SigningKey};
+///
+/// let builder = AccessTokens::builder("https://id.skarnhill.test", "https://api.skarnhill.test");
+/// let tokens = builder.keys(SigningKey::generate(Algorithm::EdDsa)?).lifetime(Lifetime::minutes(5));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[must_use]
 pub struct AccessTokensBuilder {
     name: String,
@@ -81,6 +89,13 @@ pub struct AccessTokensBuilder {
 }
 
 /// Why access tokens or sessions cannot be set up like this.
+///
+/// ```
+/// use vorsel::AccessTokens;
+///
+/// let error = AccessTokens::builder("https://id.skarnhill.test", "https://api.skarnhill.test").build().unwrap_err();
+/// assert_eq!(error.to_string(), "expected the keys to be set before build()");
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum SetUpError {
@@ -98,6 +113,13 @@ pub enum SetUpError {
 vorsel_core::readable_debug!(SetUpError);
 
 /// Why no access token was issued.
+///
+/// ```
+/// use vorsel::{IssueError, IssueTokenError};
+///
+/// let error = IssueTokenError::from(IssueError::NoActiveKey);
+/// assert_eq!(error.to_string(), "expected a key that signs, but the keyring has no active one");
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum IssueTokenError {

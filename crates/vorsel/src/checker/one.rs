@@ -21,6 +21,16 @@ use crate::meters;
 /// The memory is bounded: at most as many tokens as it has room for, each with at most
 /// [`LARGEST_REMEMBERED`](Self::LARGEST_REMEMBERED) bytes of token and claims and what a value of `C` takes. A larger
 /// token is checked in full each time. When there is no room, the token that was used longest ago makes way.
+///
+/// ```
+/// use vorsel::{Algorithm, Checker, Expectations, KeySet, NoOwn, SigningKey};
+///
+/// let keys = KeySet::new([SigningKey::generate(Algorithm::EdDsa)?.verifying_key()]);
+/// let expectations = Expectations::access("https://id.skarnhill.test", "https://api.skarnhill.test");
+/// let checker: Checker<NoOwn> = Checker::new(keys, expectations);
+/// let finding = checker.check("no token", vorsel::now()).unwrap_err();
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub struct Checker<C> {
     current: Live<Snapshot<C>>,
     meters: Arc<Meters>,

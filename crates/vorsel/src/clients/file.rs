@@ -8,6 +8,15 @@ use vorsel_core::{KeySet, Scopes};
 use super::{Client, ClientGrant, ClientProof, ClientSecretHash, Clients, ClientsError};
 
 /// Why a file of clients cannot be used.
+///
+/// ```
+/// use std::path::Path;
+/// use vorsel::Clients;
+///
+/// let text = "[desk]\npublic = true\nsecret_hashes = []\n";
+/// let error = Clients::read(text, Path::new("clients.toml")).unwrap_err();
+/// println!("{error}");
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum ClientsFileError {

@@ -52,6 +52,13 @@ pub(crate) enum ClientProof {
 }
 
 /// What a client may have tokens for.
+///
+/// ```
+/// use vorsel::{Client, ClientGrant};
+///
+/// let desk = Client::public("desk");
+/// assert!(desk.has_grant(ClientGrant::RefreshToken) && !desk.has_grant(ClientGrant::ClientCredentials));
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ClientGrant {
@@ -236,6 +243,22 @@ impl fmt::Debug for Client {
 }
 
 /// The app's look-up of clients, where they are not a list.
+///
+/// ```
+/// use std::error::Error;
+/// use async_trait::async_trait;
+/// use vorsel::{Client, Clients, FindClient};
+///
+/// struct Table;
+///
+/// #[async_trait]
+/// impl FindClient for Table {
+///     async fn find(&self, client_id: &str) -> Result<Option<Client>, Box<dyn Error + Send + Sync>> {
+///         Ok((client_id == "desk").then(|| Client::public("desk")))
+///     }
+/// }
+/// let clients = Clients::looked_up(Table);
+/// ```
 #[diagnostic::on_unimplemented(
     message = "`{Self}` looks up no clients",
     note = "implement FindClient for it: given a client's name it says what the client may do, or nothing"
@@ -268,6 +291,13 @@ enum Source {
 }
 
 /// What is wrong with a list of clients: every mistake at once, a line for each.
+///
+/// ```
+/// use vorsel::{Client, Clients};
+///
+/// let error = Clients::new([Client::public("desk"), Client::public("desk")]).unwrap_err();
+/// assert_eq!(error.problems().len(), 1, "{error}");
+/// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{}", .problems.join("\n"))]
 pub struct ClientsError {

@@ -10,6 +10,15 @@ use vorsel_core::{Secret, base64url};
 use crate::random::{RandomError, random_bytes};
 
 /// A client's secret: 256 random bits. Show it to its owner once and keep its [`hash`](Self::hash).
+///
+/// ```
+/// use vorsel::ClientSecret;
+///
+/// let secret = ClientSecret::generate()?; // shown once, to whoever runs the client
+/// let kept = secret.hash();
+/// assert!(!format!("{secret:?}").contains(secret.reveal()));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub struct ClientSecret {
     /// Its text, which is forgotten when it is dropped.
     text: Secret,
@@ -47,10 +56,24 @@ impl fmt::Debug for ClientSecret {
 
 /// The SHA-256 hash of a client's secret. A copy of it is no secret, and no slow hash is needed for what is random. It is written
 /// `sha256:` and base64url.
+///
+/// ```
+/// use vorsel::{Client, ClientSecret, ClientSecretHash};
+///
+/// let secret = ClientSecret::generate()?;
+/// let hash: ClientSecretHash = secret.hash().to_string().parse()?; // as a file keeps it
+/// let archive = Client::with_secret("archive", hash);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy)]
 pub struct ClientSecretHash([u8; 32]);
 
 /// A text that is not the hash of a client's secret.
+///
+/// ```
+/// let error = "short".parse::<vorsel::ClientSecretHash>().unwrap_err();
+/// assert_eq!(error.to_string(), "expected \"sha256:\" and 43 characters of base64url, as `vorsel keys client-secret` prints it, but found 5 bytes");
+/// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
     "expected \"sha256:\" and 43 characters of base64url, as `vorsel keys client-secret` prints it, but found {found} bytes"

@@ -6,6 +6,11 @@ use std::net::IpAddr;
 use http::Uri;
 
 /// Why endpoints cannot be set up like this: every reason at once, a line for each.
+///
+/// ```
+/// let error = vorsel::endpoints::resource_metadata_address("api").unwrap_err();
+/// assert_eq!(error.problems().len(), 1, "{error}");
+/// ```
 #[derive(Clone, PartialEq, Eq)]
 pub struct EndpointsError {
     pub(super) problems: Vec<String>,

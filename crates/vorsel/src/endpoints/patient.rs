@@ -23,6 +23,17 @@ use tokio::time::{Sleep, sleep};
 pub struct Patient<L>(L);
 
 /// A connection of a [`Patient`] listener.
+///
+/// ```no_run
+/// # async fn example(app: axum::Router) -> Result<(), Box<dyn std::error::Error>> {
+/// use tokio::net::TcpListener;
+/// use vorsel::endpoints::Patient;
+///
+/// // axum makes one of each connection that this listener accepts.
+/// axum::serve(Patient::new(TcpListener::bind("127.0.0.1:7700").await?), app).await?;
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug)]
 pub struct PatientIo<I> {
     io: I,

@@ -1,6 +1,18 @@
 //! Which endpoints there are.
 
 /// One of the [endpoints](crate::endpoints).
+///
+/// ```
+/// # async fn example(sessions: std::sync::Arc<vorsel::Sessions<vorsel::NoOwn>>) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::endpoints::{Endpoint, Endpoints};
+///
+/// let endpoints = Endpoints::new(sessions, "https://id.skarnhill.test")
+///     .at(Endpoint::Token, "/renew")
+///     .with(Endpoint::Introspection)
+///     .without(Endpoint::Metadata);
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 #[non_exhaustive]
 pub enum Endpoint {

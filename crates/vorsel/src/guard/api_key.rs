@@ -59,10 +59,23 @@ impl fmt::Debug for ApiKey {
 
 /// The SHA-256 hash of an API key. A copy of it is no key. No salt and no slow hash is needed for what is random: there
 /// is nothing to guess. Do not keep keys that people thought up this way.
+///
+/// ```
+/// use vorsel::{ApiKey, ApiKeyHash};
+///
+/// let key = ApiKey::generate()?;
+/// assert_eq!(ApiKeyHash::of(key.reveal()), key.hash());
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct ApiKeyHash([u8; 32]);
 
 /// A text that is not the hash of an API key.
+///
+/// ```
+/// let error = "short".parse::<vorsel::ApiKeyHash>().unwrap_err();
+/// assert_eq!(error.to_string(), "expected 64 hexadecimal digits, but found 5 bytes of another kind");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("expected 64 hexadecimal digits, but found {found} bytes of another kind")]
 pub struct ApiKeyHashError {
@@ -104,6 +117,13 @@ impl FromStr for ApiKeyHash {
 }
 
 /// Who owns an API key, and what it is good for.
+///
+/// ```
+/// use vorsel::{ApiKeyOwner, Grant, NoOwn, Scopes};
+///
+/// let grant = Grant { roles: vec!["instrument".to_owned()], scopes: Scopes::default(), own: NoOwn {} };
+/// let owner = ApiKeyOwner::client("dome-controller", grant);
+/// ```
 #[derive(Clone, Debug, PartialEq)]
 pub struct ApiKeyOwner<C> {
     who: Who,

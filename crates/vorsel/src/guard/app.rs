@@ -29,6 +29,14 @@ use super::service::{Guarded, GuardedFuture, Misrouted};
 use crate::under_way::{CarriedOut, UnderWay};
 
 /// An axum app whose every route is behind the guard: a service for `axum::serve`, without a way to add a route.
+///
+/// ```no_run
+/// # async fn example(guard: vorsel::Guard, router: axum::Router) -> Result<(), Box<dyn std::error::Error>> {
+/// let app = guard.router(router)?; // refuses to be made where plan and routes do not agree
+/// axum::serve(tokio::net::TcpListener::bind("127.0.0.1:7700").await?, app.into_make_service()).await?;
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone)]
 pub struct GuardedApp {
     app: App,
@@ -68,6 +76,15 @@ impl<C: DeserializeOwned + Send + Sync + 'static> GuardedRouter for Guarded<Rout
 
 pin_project! {
     /// The answer of a [`GuardedApp`].
+    ///
+    /// ```
+    /// # async fn example(mut app: vorsel::GuardedApp) -> Result<(), Box<dyn std::error::Error>> {
+    /// use tower::Service;
+    ///
+    /// let response = app.call(http::Request::new(axum::body::Body::empty())).await?;
+    /// # Ok(())
+    /// # }
+    /// ```
     pub struct GuardedAppFuture {
         #[pin]
         answer: Answer,

@@ -56,6 +56,16 @@ pub struct GuardBuilder<C> {
 }
 
 /// Why a guard cannot do what its plan says: every reason at once, a line for each.
+///
+/// ```
+/// use vorsel::testing::TestIssuer;
+/// use vorsel::{AccessPlan, Guard, NoOwn};
+///
+/// let plan = AccessPlan::builder().predicates(&["own-log"]).need("GET", "/logs/{log}", "predicate own-log").build()?;
+/// let error = Guard::<NoOwn>::new(TestIssuer::new().verifier(), plan).unwrap_err();
+/// assert_eq!(error.problems().len(), 1, "{error}");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, PartialEq, Eq)]
 pub struct GuardError {
     problems: Vec<String>,

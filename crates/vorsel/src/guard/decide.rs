@@ -55,6 +55,18 @@ pub type Admitted<C> = Result<Option<Caller<C>>, Stop>;
 
 /// A decision under way: ready at once, unless an API key or a ticket has to be looked up, another issuer or a
 /// predicate to be asked.
+///
+/// ```
+/// use vorsel::testing::TestIssuer;
+/// use vorsel::{AccessPlan, Guard, NoOwn};
+///
+/// let plan = AccessPlan::builder().open("GET", "/health").build()?;
+/// let guard: Guard<NoOwn> = Guard::new(TestIssuer::new().verifier(), plan)?;
+/// let request = http::Request::get("/health").body(())?;
+/// let admitted = guard.decide(&request, guard.now()).at_once(); // or .await, where something has to be looked up
+/// assert!(matches!(admitted, Ok(Ok(None))), "an open route, and nobody signed in");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[must_use = "nobody is refused as long as the decision is not looked at"]
 pub struct Deciding<C> {
     state: State<C>,

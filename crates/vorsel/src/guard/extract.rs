@@ -12,6 +12,14 @@ use super::caller::Caller;
 use super::response::response;
 
 /// Why a handler that asks for a [`Caller`] was not run.
+///
+/// ```
+/// use axum::response::IntoResponse;
+/// use vorsel::NoCaller;
+///
+/// let expected = std::any::type_name::<vorsel::NoOwn>();
+/// assert_eq!(NoCaller::Unguarded { expected }.into_response().status(), 500);
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum NoCaller {

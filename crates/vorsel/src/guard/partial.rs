@@ -10,6 +10,16 @@ use super::service::Guarded;
 /// A guard for some of the routes of an axum router: a layer that guards what it is put around and nothing else. Routes
 /// that are added to the router later, or that it is not put around, are open, unless their handlers ask for a
 /// [`Caller`](crate::Caller); it is for apps that want that. All others take [`Routes::guard`](crate::Routes::guard).
+///
+/// ```
+/// # async fn example(guard: vorsel::Guard) -> Result<(), Box<dyn std::error::Error>> {
+/// use axum::{Router, routing::get};
+///
+/// let guarded = Router::<()>::new().route("/dome", get("closed")).layer(guard.partial());
+/// let app = guarded.route("/health", get("well")); // open: the layer is not around it
+/// # Ok(())
+/// # }
+/// ```
 pub struct PartialGuard<C> {
     guard: Guard<C>,
 }

@@ -12,6 +12,14 @@ use http::request::Parts;
 use super::caller::Caller;
 
 /// The request that a predicate is asked about.
+///
+/// ```
+/// use vorsel::{Caller, NoOwn, PredicateAnswer, PredicateRequest};
+///
+/// async fn own_log(caller: Caller<NoOwn>, request: PredicateRequest) -> PredicateAnswer {
+///     Ok(request.path("observer") == Some(caller.subject()))
+/// }
+/// ```
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct PredicateRequest {

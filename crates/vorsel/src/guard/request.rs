@@ -5,6 +5,28 @@ use http::{Extensions, HeaderMap, HeaderName, Request, Uri};
 
 /// A request as the guard sees it: its method, its path and its headers. It is there for the types of `http`; for those of
 /// another framework it is a few lines.
+///
+/// ```
+/// use http::{HeaderName, Request, request::Parts};
+/// use vorsel::RequestHead;
+///
+/// struct Wrapped(Request<()>);
+///
+/// impl RequestHead for Wrapped {
+///     fn method(&self) -> &str {
+///         self.0.method().as_str()
+///     }
+///     fn path(&self) -> &str {
+///         self.0.uri().path()
+///     }
+///     fn header<'r>(&'r self, name: &HeaderName, each: &mut dyn FnMut(&'r [u8])) {
+///         self.0.headers().get_all(name).iter().for_each(|value| each(value.as_bytes()));
+///     }
+///     fn to_parts(&self) -> Parts {
+///         self.0.clone().into_parts().0
+///     }
+/// }
+/// ```
 #[diagnostic::on_unimplemented(
     message = "the guard cannot look at `{Self}`",
     note = "hand it an http::Request or its parts, or implement RequestHead for the request of your framework"

@@ -12,6 +12,17 @@ use crate::revocations::LiveRevocations;
 pub(super) const REVOCATIONS_CURRENT: &str = "revocations-current";
 
 /// What happens to requests with a token when the feed has been silent for too long.
+///
+/// ```
+/// # async fn example(guard: vorsel::GuardBuilder<vorsel::NoOwn>, view: vorsel::LiveRevocations) -> Result<(), Box<dyn std::error::Error>> {
+/// use std::time::Duration;
+/// use vorsel::WhenSilent;
+///
+/// // Nobody gets in where nobody knows any more what is revoked.
+/// let guard = guard.revocations(view, Duration::from_secs(10), WhenSilent::Refuse).build()?;
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum WhenSilent {
     /// They go on by what was known last.

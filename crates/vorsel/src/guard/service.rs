@@ -26,6 +26,15 @@ use super::log;
 use super::response::{StopCode, grpc_response, is_grpc, response};
 
 /// A service behind a [`Guard`].
+///
+/// ```
+/// # async fn example(guard: vorsel::Guard, router: axum::Router) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{Guarded, NoOwn};
+///
+/// let whole: Guarded<axum::Router, NoOwn> = guard.around(router);
+/// # Ok(())
+/// # }
+/// ```
 pub struct Guarded<S, C> {
     inner: S,
     guard: Guard<C>,
@@ -158,6 +167,15 @@ pub(super) struct Misrouted;
 
 pin_project! {
     /// The future of [`Guarded`]: the inner service's, or the guard's own answer.
+    ///
+    /// ```
+    /// # async fn example(guard: vorsel::Guard, router: axum::Router) -> Result<(), Box<dyn std::error::Error>> {
+    /// use tower::Service;
+    ///
+    /// let answer = guard.around(router).call(http::Request::new(axum::body::Body::empty())).await?;
+    /// # Ok(())
+    /// # }
+    /// ```
     pub struct GuardedFuture<S, B>
     where
         S: Service<Request<B>>,

@@ -11,6 +11,14 @@ use super::error::IntrospectionError;
 use crate::outgoing::{OwnClient, address, direct};
 
 /// Within which an issuer is asked.
+///
+/// ```
+/// use std::time::Duration;
+/// use vorsel::IntrospectionLimits;
+///
+/// let mut limits = IntrospectionLimits::default();
+/// limits.kept = Duration::from_secs(30); // a token that is revoked is let in for so long
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct IntrospectionLimits {
@@ -72,6 +80,19 @@ pub struct Introspection {
 }
 
 /// Sets up an [`Introspection`].
+///
+/// ```
+/// use vorsel::Introspection;
+///
+/// let introspection = Introspection::builder(
+///     "https://id.harbour.test",
+///     "https://id.harbour.test/introspect",
+///     "https://api.skarnhill.test",
+/// )
+/// .secret("skarn-hill", "the client's secret")
+/// .build()?;
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[must_use]
 pub struct IntrospectionBuilder {
     issuer: String,

@@ -3,6 +3,14 @@
 use std::error::Error;
 
 /// Why nobody can be asked.
+///
+/// ```
+/// use vorsel::Introspection;
+///
+/// let builder = Introspection::builder("https://id.harbour.test", "http://id.harbour.test/introspect", "https://api.skarnhill.test");
+/// let error = builder.secret("skarn-hill", "the client's secret").build().unwrap_err();
+/// assert_eq!(error.to_string(), "expected an https address, or one on this machine, but found \"http://id.harbour.test/introspect\"");
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum IntrospectionError {

@@ -9,6 +9,13 @@ use crate::random::RandomError;
 use crate::store::StoreError;
 
 /// Why a key file cannot be used.
+///
+/// ```
+/// use vorsel::{IssuerKeys, KeyFileError};
+///
+/// let error = IssuerKeys::in_folder("Cargo.toml").unwrap_err();
+/// assert!(matches!(error, KeyFileError::Io { .. }), "{error}");
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeyFileError {
@@ -58,6 +65,16 @@ impl KeyFileError {
 }
 
 /// Why keys in the store cannot be used.
+///
+/// ```
+/// # async fn example(store: std::sync::Arc<dyn vorsel::store::SessionStore>) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{IssuerKeys, KeyStoreError, Secret};
+///
+/// let opened = IssuerKeys::in_store(store, &Secret::new(b"too short".to_vec())).await;
+/// assert!(matches!(opened, Err(KeyStoreError::ShortSecret { found: 9 })));
+/// # Ok(())
+/// # }
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeyStoreError {
@@ -107,6 +124,15 @@ pub enum KeyStoreError {
 vorsel_core::readable_debug!(KeyStoreError);
 
 /// Why a keyring is as it was before.
+///
+/// ```
+/// use vorsel::{IssuerKeys, KeyStepError};
+///
+/// let keys = IssuerKeys::generate()?;
+/// let refused = keys.access.change(|ring| ring.destroy("unknown", vorsel::now()));
+/// assert!(matches!(refused, Err(KeyStepError::Step(_))));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum KeyStepError {

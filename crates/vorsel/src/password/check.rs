@@ -13,6 +13,13 @@ use tokio::time::timeout;
 use zeroize::Zeroizing;
 
 /// How much the checking of passwords may take.
+///
+/// ```
+/// use vorsel::PasswordLimits;
+///
+/// let mut limits = PasswordLimits::default();
+/// limits.queue = 64; // those beyond it are told to come again
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct PasswordLimits {
     /// How many passwords are checked at once; each takes a thread of its own.
@@ -35,6 +42,20 @@ impl Default for PasswordLimits {
 }
 
 /// What came of a check.
+///
+/// ```
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{PasswordVerdict, Passwords};
+///
+/// let passwords = Passwords::new(Default::default());
+/// let hash = vorsel::hash_password("hill-obs-0017")?;
+/// let verdict = passwords.check("hill-obs-0017", Some(&hash)).await?;
+/// assert!(matches!(verdict, PasswordVerdict::Right { is_outdated: false }));
+/// assert!(matches!(passwords.check("guess", None).await?, PasswordVerdict::Wrong), "as slow for nobody");
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[must_use]
 pub enum PasswordVerdict {
@@ -48,6 +69,17 @@ pub enum PasswordVerdict {
 }
 
 /// Why a password was not checked.
+///
+/// ```
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{PasswordCheckError, Passwords};
+///
+/// let checked = Passwords::new(Default::default()).check("hill-obs-0017", Some("no hash")).await;
+/// assert!(matches!(checked, Err(PasswordCheckError::Hash { .. })));
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum PasswordCheckError {
@@ -73,6 +105,17 @@ vorsel_core::readable_debug!(PasswordCheckError);
 ///
 /// A check for nobody takes as long as one for somebody: the work is that of the hash which was checked last, or of one that
 /// [`hash_password`](crate::hash_password) makes.
+///
+/// ```
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::Passwords;
+///
+/// let passwords = Passwords::new(Default::default()); // one for the app: its threads and its memory are bounded
+/// let hash = passwords.hash("a new password").await?;
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone)]
 pub struct Passwords(Arc<Inner>);
 

@@ -9,6 +9,11 @@ use crate::random::RandomError;
 pub use check::{PasswordCheckError, PasswordLimits, PasswordVerdict, Passwords};
 
 /// Why a password has no hash.
+///
+/// ```
+/// let error = vorsel::hash_password("").unwrap_err();
+/// assert_eq!(error.to_string(), "expected a password of 1 to 1024 bytes, but found 0");
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum PasswordHashError {

@@ -32,6 +32,19 @@ const CLOCK_DIFFERENCE: Duration = Duration::from_secs(30);
 /// issuer's own feed over HTTP (`RemoteIssuer::feed`). Reading the view takes no lock
 /// and no time to speak of. How old it may be is known: see [`silent_for`](Self::silent_for). Cloning is cheap; with the
 /// last clone the following stops.
+///
+/// ```
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// use std::sync::Arc;
+/// use vorsel::LiveRevocations;
+/// use vorsel::store::MemoryStore;
+///
+/// let view = LiveRevocations::follow(Arc::new(MemoryStore::new())).await?;
+/// assert!(view.known().is_empty());
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone)]
 pub struct LiveRevocations {
     shared: Arc<Shared>,
@@ -39,6 +52,14 @@ pub struct LiveRevocations {
 }
 
 /// Where this instance stands with the feed.
+///
+/// ```
+/// # async fn example(view: &vorsel::LiveRevocations) -> Result<(), Box<dyn std::error::Error>> {
+/// let figures = view.figures();
+/// println!("{} entries, heard of {:?} ago, clocks {} apart", figures.known, figures.silent_for, figures.clock_offset);
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct FeedFigures {

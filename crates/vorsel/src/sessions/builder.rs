@@ -17,6 +17,22 @@ use crate::revocations::LiveRevocations;
 use crate::store::SessionStore;
 
 /// Sets [`Sessions`] up. The keys, the store and the admission have to be set.
+///
+/// ```
+/// # async fn example(admission: std::sync::Arc<dyn vorsel::Admission<vorsel::NoOwn>>) -> Result<(), Box<dyn std::error::Error>> {
+/// use std::sync::Arc;
+/// use vorsel::store::MemoryStore;
+/// use vorsel::{IssuerKeys, Lifetime, Sessions};
+///
+/// let sessions = Sessions::builder("https://id.skarnhill.test", "https://api.skarnhill.test")
+///     .keys(IssuerKeys::generate()?)
+///     .store(Arc::new(MemoryStore::new()))
+///     .admission(admission)
+///     .access_lifetime(Lifetime::minutes(5))
+///     .build()?;
+/// # Ok(())
+/// # }
+/// ```
 #[must_use]
 pub struct SessionsBuilder<C> {
     access: AccessTokensBuilder,

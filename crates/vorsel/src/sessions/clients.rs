@@ -14,6 +14,14 @@ use crate::random::{RandomError, random_id};
 
 /// The answer to a client that acts for itself ([RFC 6749 section 4.4.3](https://www.rfc-editor.org/rfc/rfc6749#section-4.4.3)): it
 /// has no refresh token. `Debug` does not show the token.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>, archive: &vorsel::Client) -> Result<(), Box<dyn std::error::Error>> {
+/// let reply = sessions.for_client(archive, None, None).await?;
+/// println!("{} for {} s", reply.scope, reply.expires_in);
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, PartialEq, Eq, Serialize)]
 #[non_exhaustive]
 pub struct ClientReply {
@@ -36,6 +44,19 @@ impl fmt::Debug for ClientReply {
 }
 
 /// Why a client has no token for itself.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>, archive: &vorsel::Client) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::ClientTokenError;
+///
+/// match sessions.for_client(archive, None, None).await {
+///     Err(ClientTokenError::NoGrant { client_id }) => println!("{client_id} may not act for itself"),
+///     Err(error) if error.may_pass() => println!("later: {error}"),
+///     other => drop(other?),
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ClientTokenError {

@@ -7,6 +7,18 @@ use crate::random::RandomError;
 use crate::store::StoreError;
 
 /// Why nobody was signed in.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{SignIn, StartError};
+///
+/// match sessions.start(SignIn::new("obs-0017", "desk")).await {
+///     Err(StartError::TooManySessions { most }) => println!("sign out somewhere: {most} devices are all"),
+///     other => drop(other?),
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum StartError {
@@ -52,6 +64,19 @@ pub enum StartError {
 }
 
 /// Why a session was not renewed.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>, token: &str) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{RenewError, RenewalRequest};
+///
+/// match sessions.renew(token, RenewalRequest::default()).await {
+///     Err(RenewError::Replay { .. }) => println!("a stolen token; the session has ended"),
+///     Err(error) if error.may_pass() => println!("the client keeps its token: {error}"),
+///     other => drop(other?),
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum RenewError {
@@ -195,6 +220,18 @@ impl RenewError {
 }
 
 /// Why nobody was signed out.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>, token: &str) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::SignOutError;
+///
+/// match sessions.sign_out(token, Some("desk")).await {
+///     Err(SignOutError::WrongClient { found }) => println!("it was not given to {found}"),
+///     other => other?,
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum SignOutError {
@@ -210,6 +247,19 @@ pub enum SignOutError {
 }
 
 /// Why no session was ended.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>, moment: vorsel::Timestamp) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::EndError;
+/// use vorsel::store::Which;
+///
+/// match sessions.end(Which::StartedBefore(moment)).await {
+///     Err(EndError::Future { found, now }) => println!("{found} is after {now}"),
+///     other => drop(other?),
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum EndError {

@@ -6,6 +6,14 @@ use super::error::{RenewError, StartError};
 use crate::meters::Codes;
 
 /// What came of sign-ins and renewals on this instance since it was set up.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>) -> Result<(), Box<dyn std::error::Error>> {
+/// let figures = sessions.figures();
+/// println!("{} renewed, {} repeated, not renewed: {:?}", figures.renewed, figures.repeated, figures.not_renewed);
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct SessionFigures {

@@ -11,6 +11,13 @@ use vorsel_core::with_causes;
 use super::Sessions;
 
 /// Purges for as long as it is kept.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>) -> Result<(), Box<dyn std::error::Error>> {
+/// let housekeeping = sessions.keep_house(); // what is over is forgotten for as long as somebody has this
+/// # Ok(())
+/// # }
+/// ```
 #[must_use = "dropped at once, it purges nothing"]
 pub struct Housekeeping(JoinHandle<()>);
 

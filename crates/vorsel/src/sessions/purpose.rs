@@ -11,6 +11,19 @@ use crate::random::{RandomError, random_id};
 use crate::store::StoreError;
 
 /// Why no one-purpose token was issued.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{Lifetime, Purpose, PurposeError};
+///
+/// let purpose = Purpose { name: "reset-password", subject: "obs-0017", bound_to: "the present hash" };
+/// match sessions.one_purpose(purpose, Lifetime::minutes(30)) {
+///     Err(PurposeError::TooLong { found }) => println!("{found:?} is too long for a letter"),
+///     other => println!("{}", other?),
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum PurposeError {
@@ -29,6 +42,19 @@ pub enum PurposeError {
 }
 
 /// Why a one-purpose token is good for nothing.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>, token: &str) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::RedeemError;
+///
+/// let shown = sessions.purpose_shown(token, "reset-password")?;
+/// match sessions.redeem(shown, "the present hash").await {
+///     Err(RedeemError::Used { subject }) => println!("{subject} has used it before"),
+///     other => println!("a new password for {}", other?),
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum RedeemError {

@@ -7,6 +7,14 @@ use vorsel_core::{IssueError, Prepared};
 
 /// The answer to a sign-in or a renewal ([RFC 6749 section 5.1](https://www.rfc-editor.org/rfc/rfc6749#section-5.1)).
 /// `Debug` does not show the tokens.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>) -> Result<(), Box<dyn std::error::Error>> {
+/// let reply = sessions.start(vorsel::SignIn::new("obs-0017", "desk")).await?;
+/// let body = serde_json::to_string(&reply)?; // the members of RFC 6749 section 5.1
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, PartialEq, Eq, Serialize)]
 #[non_exhaustive]
 pub struct TokenReply {

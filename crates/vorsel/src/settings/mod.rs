@@ -77,6 +77,17 @@ pub struct Settings {
 }
 
 /// Where keys are kept.
+///
+/// ```
+/// use vorsel::{KeyPlace, Settings};
+///
+/// fn told(settings: &Settings) -> String {
+///     match &settings.keys {
+///         KeyPlace::Folder(folder) => format!("keys in {}", folder.display()),
+///         _ => "keys in the store".to_owned(),
+///     }
+/// }
+/// ```
 #[derive(Clone)]
 #[non_exhaustive]
 pub enum KeyPlace {
@@ -87,6 +98,14 @@ pub enum KeyPlace {
 }
 
 /// What is wrong with the settings: everything at once, a line for each, with where it stands.
+///
+/// ```
+/// use std::path::Path;
+/// use vorsel::Settings;
+///
+/// let error = Settings::read("isuer = \"https://id.skarnhill.test\"\n", Path::new("vorsel.toml"), []).unwrap_err();
+/// assert!(error.problems().iter().any(|problem| problem.contains("did you mean")), "{error}");
+/// ```
 #[derive(Clone, PartialEq, Eq)]
 pub struct SettingsError {
     problems: Vec<String>,

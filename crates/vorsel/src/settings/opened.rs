@@ -17,6 +17,17 @@ use crate::sessions::{Sessions, SessionsBuilder};
 use crate::store::{SessionStore, StoreError};
 
 /// What an app works with, opened as its [`Settings`] say.
+///
+/// ```no_run
+/// # async fn example(admission: std::sync::Arc<dyn vorsel::Admission<vorsel::NoOwn>>) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{NoOwn, Settings};
+///
+/// let opened = Settings::load("vorsel.toml")?.open().await?;
+/// let sessions = opened.sessions(admission).build()?;
+/// let guard = opened.guard::<NoOwn>()?.build()?;
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone)]
 #[non_exhaustive]
 pub struct Opened {
@@ -31,6 +42,18 @@ pub struct Opened {
 }
 
 /// Why it could not be opened.
+///
+/// ```no_run
+/// # async fn example() -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{OpenError, Settings};
+///
+/// match Settings::load("vorsel.toml")?.open().await {
+///     Err(OpenError::Store { address, source }) => println!("{address}: {source}"),
+///     other => drop(other?),
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]
 pub enum OpenError {

@@ -36,6 +36,13 @@ enum Place {
 }
 
 /// Why a text is no address of a store. What was found is not shown, since it may have a password in it.
+///
+/// ```
+/// use vorsel::store::StoreAddress;
+///
+/// let error = "mysql://store.skarnhill.test".parse::<StoreAddress>().unwrap_err();
+/// println!("{error}");
+/// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum StoreAddressError {

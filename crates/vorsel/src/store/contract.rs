@@ -30,6 +30,19 @@ use super::end::{Cap, End, Inserted};
 ///
 /// The facts of a session hold a secret; a store keeps them as [`Facts::to_bytes`](vorsel_core::Facts::to_bytes) writes them,
 /// with columns of its own only for what it searches for. A copy of the store is useless without the signing key.
+///
+/// ```
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// use std::sync::Arc;
+/// use vorsel::store::{MemoryStore, SessionStore};
+///
+/// let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+/// assert!(store.load("s1").await?.is_none());
+/// vorsel::testing::store::every_rule(store).await; // what a store of your own has to pass
+/// # Ok(())
+/// # }
+/// ```
 #[diagnostic::on_unimplemented(
     message = "`{Self}` is no store for sessions",
     note = "vorsel::store has MemoryStore, SqliteStore, PostgresStore and RedisStore",
@@ -152,6 +165,16 @@ pub trait SessionStore: fmt::Debug + Send + Sync {
 }
 
 /// What a purge forgot.
+///
+/// ```
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// # use vorsel::store::{MemoryStore, Purged, SessionStore};
+/// let purged = MemoryStore::new().purge(vorsel::now(), 500).await?;
+/// assert_eq!(purged, Purged::default(), "nothing was there");
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[must_use]
 pub struct Purged {
@@ -167,6 +190,18 @@ pub struct Purged {
 }
 
 /// What is kept under a name beside the sessions.
+///
+/// ```
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// # use vorsel::store::{Kept, MemoryStore, SessionStore};
+/// let store = MemoryStore::new();
+/// assert!(store.keep("access-keys", 0, b"sealed").await?);
+/// assert_eq!(store.kept("access-keys").await?, Some(Kept { version: 1, bytes: b"sealed".to_vec() }));
+/// assert!(!store.keep("access-keys", 0, b"of somebody else").await?, "there is a version 1 by now");
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Kept {
     /// How often it was kept.
@@ -176,6 +211,16 @@ pub struct Kept {
 }
 
 /// What an operator watches of a store.
+///
+/// ```
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// # use vorsel::store::{MemoryStore, SessionStore};
+/// let figures = MemoryStore::new().figures(vorsel::now()).await?;
+/// assert_eq!((figures.alive, figures.feed), (0, 0));
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct StoreFigures {
@@ -205,6 +250,18 @@ impl StoreFigures {
 }
 
 /// What became of an advance.
+///
+/// ```
+/// # async fn example(store: &dyn vorsel::store::SessionStore, next: &vorsel::Session) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::store::Advanced;
+///
+/// match store.advance(&next.id, next.advance()).await? {
+///     Advanced::Made => println!("in generation {}", next.current.number),
+///     Advanced::Lost => println!("somebody else was faster, or it has ended: read again"),
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[must_use]
 pub enum Advanced {
@@ -215,6 +272,22 @@ pub enum Advanced {
 }
 
 /// Waits for the feed to grow.
+///
+/// ```
+/// use async_trait::async_trait;
+/// use vorsel::store::{Cursor, FeedWatch, StoreError};
+///
+/// /// For a store that tells nobody: its feed is looked at once a second.
+/// struct EverySecond;
+///
+/// #[async_trait]
+/// impl FeedWatch for EverySecond {
+///     async fn grown(&mut self, _: Option<&Cursor>) -> Result<(), StoreError> {
+///         tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+///         Ok(())
+///     }
+/// }
+/// ```
 #[diagnostic::on_unimplemented(
     message = "`{Self}` does not watch a feed",
     note = "implement FeedWatch for it: grown() returns when the feed may have grown"
@@ -230,6 +303,13 @@ pub trait FeedWatch: Send {
 }
 
 /// A place in a feed; only the store that gave it can read it.
+///
+/// ```
+/// use vorsel::store::Cursor;
+///
+/// let behind_the_seventh = Cursor::new("7");
+/// assert_eq!(behind_the_seventh.as_str(), "7");
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Cursor(String);
 
@@ -247,6 +327,20 @@ impl Cursor {
 }
 
 /// Some entries of the feed.
+///
+/// ```
+/// # async fn example(store: &dyn vorsel::store::SessionStore) -> Result<(), Box<dyn std::error::Error>> {
+/// let mut after = None;
+/// loop {
+///     let page = store.feed(after.as_ref(), 1_000).await?;
+///     if page.entries.is_empty() {
+///         break;
+///     }
+///     after = page.cursor;
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FeedPage {
     /// The entries, in order.
@@ -258,6 +352,14 @@ pub struct FeedPage {
 }
 
 /// The store could not do what it was asked. Nothing was half done.
+///
+/// ```
+/// use vorsel::store::StoreError;
+///
+/// let error = StoreError::new("load a session", "the connection was lost").passing();
+/// assert!(error.is_retryable());
+/// assert_eq!(error.to_string(), "the session store failed to load a session");
+/// ```
 #[derive(Clone, thiserror::Error)]
 #[error("{who} failed to {action}")]
 pub struct StoreError {

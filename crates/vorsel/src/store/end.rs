@@ -5,6 +5,16 @@ use std::time::Duration;
 use vorsel_core::{Beyond, EndReason, Ended, PerSubject, Revocation, Revoked, Session, Timestamp};
 
 /// Sessions that end, and what is put on the feed for them.
+///
+/// ```
+/// use vorsel::store::{End, Which};
+/// use vorsel::{EndReason, Ended, Timestamp};
+///
+/// let now = Timestamp::from_secs(1_700_000_000);
+/// let ended = Ended { at: now, why: EndReason::Withdrawn };
+/// let end = End { which: Which::OfSubject("obs-0017"), ended, until: Timestamp::from_secs(1_700_000_900) };
+/// assert!(end.mark().is_none(), "only all sessions of a time are one mark");
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct End<'a> {
     /// Which sessions.
@@ -16,6 +26,15 @@ pub struct End<'a> {
 }
 
 /// Which sessions to end.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::store::Which;
+///
+/// let ended = sessions.end(Which::OfSubject("obs-0017")).await?; // how many, where they are counted
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Which<'a> {
@@ -31,6 +50,15 @@ pub enum Which<'a> {
 ///
 /// Of several marks the one with the earliest moment that covers a session is its end; one whose moment is no later than
 /// another's that was set before says nothing new.
+///
+/// ```
+/// use vorsel::store::Mark;
+/// use vorsel::{EndReason, Ended, Timestamp};
+///
+/// let [before, moment, after] = [0, 10, 20].map(Timestamp::from_secs);
+/// let mark = Mark { before: moment, ended: Ended { at: after, why: EndReason::Withdrawn } };
+/// assert!(Mark::any_covers(&[mark], before) && !Mark::any_covers(&[mark], moment));
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Mark {
     /// The moment.
@@ -94,6 +122,16 @@ impl End<'_> {
 }
 
 /// How many sessions a subject may have, and when that is asked.
+///
+/// ```
+/// use std::num::NonZeroU32;
+/// use vorsel::store::Cap;
+/// use vorsel::{Beyond, PerSubject, Timestamp};
+///
+/// let limit = PerSubject { most: NonZeroU32::new(2).expect("not none"), beyond: Beyond::EndOldest };
+/// let cap = Cap { limit, now: Timestamp::from_secs(1_700_000_000), until: Timestamp::from_secs(1_700_000_900) };
+/// assert_eq!(cap.making_way(&["oldest", "newest"]), Some(&["oldest"][..]));
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Cap {
     /// The limit.
@@ -133,6 +171,18 @@ impl Cap {
 }
 
 /// What became of a new session.
+///
+/// ```
+/// # async fn example(store: &dyn vorsel::store::SessionStore, session: &vorsel::Session) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::store::Inserted;
+///
+/// match store.insert(session, None).await? {
+///     Inserted::Kept { displaced } => println!("{displaced} made way"),
+///     Inserted::Full => println!("no more sessions for {}", session.facts.subject),
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[must_use]
 pub enum Inserted {

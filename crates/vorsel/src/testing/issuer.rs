@@ -152,6 +152,14 @@ impl TestIssuer {
 }
 
 /// A caller for tests: what the token is to say.
+///
+/// ```
+/// use vorsel::testing::TestIssuer;
+///
+/// let issuer = TestIssuer::new();
+/// let request = issuer.caller("obs-0017").role("observer").scope("exposures:read").request::<String>("GET", "/dome");
+/// assert!(request.headers().contains_key("authorization"));
+/// ```
 #[derive(Clone, Debug)]
 #[must_use]
 pub struct TestCaller<'i> {

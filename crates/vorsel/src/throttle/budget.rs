@@ -4,6 +4,13 @@ use std::num::NonZeroU32;
 use std::time::Duration;
 
 /// So many failures at once, and one more each time that this has gone by.
+///
+/// ```
+/// use std::time::Duration;
+/// use vorsel::Budget;
+///
+/// let budget = Budget::new(10, Duration::from_secs(60)); // ten failures at once, then one a minute
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Budget {
     /// How many failures at once.

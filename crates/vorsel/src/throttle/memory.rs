@@ -17,6 +17,15 @@ use crate::clock::{Clock, SystemClock};
 use crate::random::{RandomError, random_bytes, random_id};
 
 /// How many failures there may be.
+///
+/// ```
+/// use std::time::Duration;
+/// use vorsel::{Budget, MemoryThrottle, ThrottleLimits};
+///
+/// let limits = ThrottleLimits { subject: Budget::new(5, Duration::from_secs(300)), ..ThrottleLimits::default() };
+/// let throttle = MemoryThrottle::with(limits)?;
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct ThrottleLimits {
     /// Of one subject, known or not, from wherever.
@@ -55,6 +64,14 @@ type Key = u64;
 ///
 /// Once the budget of a subject or of an address is spent, only those still try who got in as that subject before, from the same address or
 /// by showing the mark that was given to their device then; so whoever guesses can't lock the owner out.
+///
+/// ```
+/// use vorsel::{MemoryThrottle, Secret};
+///
+/// let shared = Secret::new((0..32).collect()); // the same for all instances: a device that is known to one is to all
+/// let throttle = MemoryThrottle::new()?.mark_key(&shared);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub struct MemoryThrottle {
     hasher: RandomState,
     people: Table<Key>,

@@ -16,6 +16,17 @@ pub use budget::Budget;
 pub use memory::{MemoryThrottle, ThrottleLimits};
 
 /// Somebody who tries to get in.
+///
+/// ```
+/// use vorsel::{Attempt, MemoryThrottle, Throttle, Who};
+///
+/// let throttle = MemoryThrottle::new()?;
+/// let mut attempt = Attempt::default();
+/// attempt.who = Some(Who::Subject("obs-0017"));
+/// let passed = throttle.reserve(&attempt).expect("nobody has failed yet");
+/// throttle.give_back(&attempt, passed);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy, Debug, Default)]
 #[non_exhaustive]
 pub struct Attempt<'a> {
@@ -28,6 +39,12 @@ pub struct Attempt<'a> {
 }
 
 /// Whom an attempt is about.
+///
+/// ```
+/// use vorsel::Who;
+///
+/// assert_ne!(Who::Subject("archive"), Who::Client("archive"), "each has a budget of its own");
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Who<'a> {
@@ -38,6 +55,14 @@ pub enum Who<'a> {
 }
 
 /// How an attempt was let pass.
+///
+/// ```
+/// use vorsel::{Attempt, MemoryThrottle, Passed, Throttle};
+///
+/// let passed = MemoryThrottle::new()?.reserve(&Attempt::default());
+/// assert_eq!(passed, Ok(Passed::AsAnybody));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[must_use]
 pub enum Passed {
@@ -52,6 +77,29 @@ pub enum Passed {
 ///
 /// Each attempt is reserved before its password is checked, so that many at once are no way around a budget, and given back unless it
 /// failed.
+///
+/// ```
+/// use std::time::Duration;
+/// use vorsel::{Attempt, Passed, Throttle};
+///
+/// /// While the office is closed nobody signs in.
+/// struct Closed;
+///
+/// impl Throttle for Closed {
+///     fn admits(&self, _: &Attempt<'_>) -> Result<(), Duration> {
+///         Err(Duration::from_secs(3_600))
+///     }
+///     fn reserve(&self, _: &Attempt<'_>) -> Result<Passed, Duration> {
+///         Err(Duration::from_secs(3_600))
+///     }
+///     fn succeeded(&self, _: &Attempt<'_>, _: Passed) -> Option<String> {
+///         None
+///     }
+///     fn give_back(&self, _: &Attempt<'_>, _: Passed) {}
+///     fn failed(&self, _: &Attempt<'_>) {}
+///     fn got_in(&self, _: &Attempt<'_>) {}
+/// }
+/// ```
 pub trait Throttle: Send + Sync {
     /// Whether an attempt may go on as far as is known of it, without counting it. It is asked before the app is asked for anything, and,
     /// once it is known, of a client that shows credentials.

@@ -7,6 +7,19 @@ pub(super) const LONGEST_PATH: usize = 1_024;
 pub(super) const LARGEST_TOKEN: usize = 4_096;
 
 /// Why no ticket was made.
+///
+/// ```
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// use std::sync::Arc;
+/// use vorsel::store::MemoryStore;
+/// use vorsel::{TicketError, Tickets};
+///
+/// let ticket = Tickets::new(Arc::new(MemoryStore::new())).ticket("a token", "no path", vorsel::now()).await;
+/// assert!(matches!(ticket, Err(TicketError::Path)));
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum TicketError {

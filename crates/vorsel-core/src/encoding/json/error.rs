@@ -3,6 +3,13 @@
 use std::fmt;
 
 /// Why a text is not a strict JSON object.
+///
+/// ```
+/// use vorsel_core::{KeySet, KeySetError};
+///
+/// let Err(KeySetError::Json(error)) = KeySet::read("{") else { panic!("no JSON") };
+/// assert_eq!(error.to_string(), "expected one JSON object, but found EOF while parsing an object at line 1 column 1");
+/// ```
 #[derive(thiserror::Error)]
 #[error("expected one JSON object, but found {0}")]
 pub struct JsonError(#[from] serde_json::Error);

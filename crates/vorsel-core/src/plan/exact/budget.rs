@@ -6,6 +6,14 @@ use std::cell::Cell;
 /// question that takes more is answered "not settled".
 ///
 /// The memory that a question takes is bounded by its steps too: some hundred bytes each, given back when it is answered.
+///
+/// ```
+/// use vorsel_core::{AccessPlan, Budget};
+///
+/// let plan = AccessPlan::builder().budget(Budget::steps(10_000)).open("GET", "/health").build()?;
+/// assert!(plan.table().is_settled());
+/// # Ok::<(), vorsel_core::PlanError>(())
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Budget {
     question: u64,

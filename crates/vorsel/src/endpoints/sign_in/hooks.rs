@@ -19,6 +19,14 @@ type Then = dyn Fn(SignInSoFar) -> Later<Result<(), NotYet>> + Send + Sync;
 type Renew = dyn Fn(String, String) -> Later<Result<(), BoxError>> + Send + Sync;
 
 /// Somebody whom the app knows: the subject, the hash of the password, and what the answer is to say besides the tokens.
+///
+/// ```
+/// use vorsel::endpoints::Known;
+///
+/// let hash = vorsel::hash_password("hill-obs-0017")?;
+/// let known = Known::new("obs-0017", hash).member("nickname", "Owl");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone)]
 pub struct Known {
     pub(super) subject: String,
@@ -61,6 +69,19 @@ impl fmt::Debug for Known {
 }
 
 /// A sign-in whose password was right.
+///
+/// ```
+/// use vorsel::endpoints::{NotYet, PasswordSignIn, SignInSoFar};
+///
+/// async fn second_factor(sign_in: SignInSoFar) -> Result<(), NotYet> {
+///     match sign_in.field("code") {
+///         None => Err(NotYet::due("second_factor_due")),
+///         Some("493817") => Ok(()),
+///         Some(_) => Err(NotYet::wrong("second_factor_wrong")),
+///     }
+/// }
+/// let sign_in = PasswordSignIn::new(async |_| Ok(None)).then(second_factor);
+/// ```
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct SignInSoFar {
@@ -82,6 +103,13 @@ impl SignInSoFar {
 }
 
 /// Why a sign-in is not done with the right password. The client learns the code, in `reason` beside `invalid_grant`.
+///
+/// ```
+/// use vorsel::endpoints::NotYet;
+///
+/// let due = NotYet::due("address_unconfirmed"); // no failure: nothing was guessed
+/// let wrong = NotYet::wrong("second_factor_wrong"); // counts like a wrong password
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NotYet {
     pub(super) code: String,

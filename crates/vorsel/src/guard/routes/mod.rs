@@ -85,6 +85,20 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
 }
 
 /// What the routes of an app and the access plan do not agree on: every difference at once, a line for each.
+///
+/// ```
+/// use axum::{Router, routing::get};
+/// use vorsel::testing::TestIssuer;
+/// use vorsel::{AccessPlan, Guard, NoOwn};
+///
+/// let plan = AccessPlan::builder().open("GET", "/health").build()?;
+/// let guard: Guard<NoOwn> = Guard::new(TestIssuer::new().verifier(), plan)?;
+/// let error = guard.router(Router::new().route("/helth", get("well"))).unwrap_err();
+/// for problem in error.problems() {
+///     println!("{problem}");
+/// }
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, PartialEq, Eq)]
 pub struct RoutesError {
     problems: Vec<String>,

@@ -34,6 +34,15 @@ use wire::Wire;
 /// `everysec` the loss of the process. After a fail-over to a replica that lags behind, renewals of its last moments are
 /// unknown, and their tokens count as not yet made; an instance that made them goes on from there. The server must not
 /// evict keys (`maxmemory-policy noeviction`, its default): with the feed it would forget what was revoked.
+///
+/// ```no_run
+/// # async fn example() -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::store::RedisStore;
+///
+/// let store = RedisStore::connect("redis://127.0.0.1:6379/0").await?;
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone)]
 pub struct RedisStore {
     wire: Wire,

@@ -20,6 +20,18 @@ use crate::store::record::steps_left;
 use crate::waiting::told;
 
 /// Keeps sessions in a SQLite file.
+///
+/// ```
+/// # #[tokio::main]
+/// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::store::SqliteStore;
+///
+/// # let folder = tempfile::tempdir()?;
+/// # let path = folder.path().join("sessions.sqlite");
+/// let store = SqliteStore::open(&path).await?; // made on first use, its owner's alone to read
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Debug)]
 pub struct SqliteStore {
     file: File,

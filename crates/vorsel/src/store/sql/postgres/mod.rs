@@ -33,6 +33,15 @@ use tellers::Tellers;
 ///
 /// A commit is durable as far as the server makes it so (`synchronous_commit`); after a fail-over to a standby that
 /// lags behind, renewals of its last moments are unknown, and their tokens count as not yet made.
+///
+/// ```no_run
+/// # async fn example() -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::store::PostgresStore;
+///
+/// let store = PostgresStore::connect("postgres://api@127.0.0.1/sessions").await?;
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Debug)]
 pub struct PostgresStore {
     database: Connections,
