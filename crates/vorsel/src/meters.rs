@@ -162,17 +162,52 @@ pub(crate) fn remembered(once: &Once) {
     let _ = once;
 }
 
-/// The feed was read to its end, and how much of it is remembered. A moment rather than an age: it stands still where nobody
-/// reads any more.
-pub(crate) fn feed_read(now: Timestamp, remembered: usize) {
+/// A feed, the store's or an issuer's, was read to its end, and how much of it is remembered. A moment rather than an age: it stands
+/// still where nobody reads any more.
+pub(crate) fn feed_read(of: &str, now: Timestamp, remembered: usize) {
     #[cfg(feature = "metrics")]
     {
-        metrics::gauge!("vorsel_feed_read_timestamp_seconds").set(seconds(now));
+        metrics::gauge!("vorsel_feed_read_timestamp_seconds", "of" => of.to_owned()).set(seconds(now));
         #[expect(clippy::cast_precision_loss, reason = "a figure for people")]
-        metrics::gauge!("vorsel_revocations_remembered").set(remembered as f64);
+        metrics::gauge!("vorsel_revocations_remembered", "of" => of.to_owned()).set(remembered as f64);
     }
     #[cfg(not(feature = "metrics"))]
-    let _ = (now, remembered);
+    let _ = (of, now, remembered);
+}
+
+/// Another issuer's keys were fetched, or were not.
+#[cfg(feature = "remote")]
+pub(crate) fn keys_fetched(issuer: &str, is_ok: bool, now: Timestamp) {
+    #[cfg(feature = "metrics")]
+    {
+        let (issuer, outcome) = (issuer.to_owned(), if is_ok { "fetched" } else { "failed" });
+        if is_ok {
+            metrics::gauge!("vorsel_issuer_keys_fetched_timestamp_seconds", "issuer" => issuer.clone())
+                .set(seconds(now));
+        }
+        metrics::counter!("vorsel_issuer_key_fetches_total", "issuer" => issuer, "outcome" => outcome).increment(1);
+    }
+    #[cfg(not(feature = "metrics"))]
+    let _ = (issuer, is_ok, now);
+}
+
+/// An issuer was asked what a token is worth.
+#[cfg(feature = "remote")]
+pub(crate) fn asked_about(issuer: &str, outcome: &'static str) {
+    #[cfg(feature = "metrics")]
+    metrics::counter!("vorsel_introspections_total", "issuer" => issuer.to_owned(), "outcome" => outcome).increment(1);
+    #[cfg(not(feature = "metrics"))]
+    let _ = (issuer, outcome);
+}
+
+/// A keeper asked for new tokens.
+#[cfg(feature = "client")]
+pub(crate) fn kept_tokens(client: &str, outcome: &'static str) {
+    #[cfg(feature = "metrics")]
+    metrics::counter!("vorsel_kept_token_renewals_total", "client" => client.to_owned(), "outcome" => outcome)
+        .increment(1);
+    #[cfg(not(feature = "metrics"))]
+    let _ = (client, outcome);
 }
 
 /// The dates of every key, as moments.

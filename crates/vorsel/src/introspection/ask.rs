@@ -13,6 +13,7 @@ use vorsel_core::{Checked, Finding, IntrospectedError, Timestamp, with_causes};
 use super::answers::{Answer, Answers, Name, name_of};
 use super::builder::Introspection;
 use crate::checker::{Asked, Asks, NoAnswer};
+use crate::meters;
 use crate::outgoing::{self, Unread};
 
 /// An answer has a few kilobytes.
@@ -134,6 +135,12 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     async fn asked(&self, name: Name, token: &str, now: Timestamp) -> Outcome<C> {
         let limits = self.by.limits;
         let answer = self.answer(token, now).await;
+        let outcome = match &answer {
+            Ok(Answer::Active(_)) => "active",
+            Ok(Answer::Inactive(_)) => "inactive",
+            Err(_) => "failed",
+        };
+        meters::asked_about(&self.by.issuer, outcome);
         match &answer {
             Ok(Answer::Active(checked)) => {
                 let end = checked.claims().expires_at().unwrap_or(now);

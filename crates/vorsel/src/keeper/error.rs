@@ -58,6 +58,21 @@ pub enum KeeperError {
     },
 }
 
+impl KeeperError {
+    /// The name of what went wrong, for figures and scripts.
+    #[must_use]
+    pub const fn code(&self) -> &'static str {
+        match self {
+            Self::SignInAgain { .. } => "sign-in-again",
+            Self::Unavailable { .. } => "unavailable",
+            Self::Refused { .. } => "refused",
+            Self::SetUp { .. } => "set-up",
+            Self::Garbled { .. } => "garbled",
+            Self::Place { .. } => "place",
+        }
+    }
+}
+
 /// Why a request has no answer that its sender can use.
 ///
 /// ```

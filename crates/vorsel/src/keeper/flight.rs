@@ -12,6 +12,7 @@ use super::ask::Endpoint;
 use super::error::KeeperError;
 use super::kept::{KeptTokens, TokenPlace};
 use crate::clock::Clock;
+use crate::meters;
 use crate::random::random_bytes;
 
 /// Keeps a pair of tokens fresh: renews ahead of expiry, once for however many wait, and goes on although whoever asked for it has gone
@@ -232,6 +233,8 @@ impl TokenKeeper {
         // On a task of its own: it goes on although whoever began it goes away.
         tokio::spawn(async move {
             let asked = keeper.0.endpoint.ask(&keeper.0.http, refresh_token.as_deref(), now).await;
+            let outcome = asked.as_ref().map_or_else(KeeperError::code, |_| "renewed");
+            meters::kept_tokens(&keeper.0.endpoint.client.id, outcome);
             let outcome = keeper.settle(asked, epoch).await;
             done.send_replace(Some(outcome));
         });

@@ -13,6 +13,7 @@ use super::limits::RemoteLimits;
 use super::metadata::keys_address;
 use crate::checker::Looking;
 use crate::keys::LiveKeySet;
+use crate::meters;
 use crate::random::random_bytes;
 
 /// Where the keys are is asked again after so long, or after a failure.
@@ -210,6 +211,7 @@ impl Followed {
                 (Duration::ZERO, Some(reason))
             }
         };
+        meters::keys_fetched(&self.issuer, failure.is_none(), crate::clock::now());
         let pause = self.noted(failure, kept_for);
         self.forget_if_out_for_too_long(before);
         pause

@@ -200,6 +200,10 @@ impl Source for OfIssuer {
         self.polled(after, true).await
     }
 
+    fn name(&self) -> &str {
+        self.0.issuer.issuer()
+    }
+
     async fn listen(&self) -> Result<Box<dyn Listening>, StoreError> {
         Ok(Box::new(Polling { feed: self.clone(), not_before: Instant::now() }))
     }

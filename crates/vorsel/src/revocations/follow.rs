@@ -175,7 +175,7 @@ impl Shared {
             if is_of_this_reading {
                 self.read_to_the_end.fetch_max(number, Ordering::AcqRel);
             }
-            meters::feed_read(crate::clock::now(), self.known.len());
+            meters::feed_read(self.source.name(), crate::clock::now(), self.known.len());
             if is_first || count > 0 || anew.is_some() {
                 self.news.send_modify(|readings| *readings += 1);
             }

@@ -16,6 +16,11 @@ pub(crate) trait Source: fmt::Debug + Send + Sync {
     /// What comes after a cursor, or from the beginning, as it is now.
     async fn stretch(&self, after: Option<&Cursor>) -> Result<Stretch, StoreError>;
 
+    /// Whose feed it is, for figures.
+    fn name(&self) -> &str {
+        "store"
+    }
+
     /// Something that waits for more.
     async fn listen(&self) -> Result<Box<dyn Listening>, StoreError>;
 
