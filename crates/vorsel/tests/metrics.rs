@@ -107,7 +107,7 @@ fn figures_say_what_came_of_requests_and_renewals_and_the_page_names_each() {
         runtime.block_on(async {
             an_evening().await;
             others().await;
-        })
+        });
     });
     let text = handle.render();
     for line in [

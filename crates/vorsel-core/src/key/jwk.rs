@@ -6,8 +6,8 @@ use std::fmt::Write;
 
 use aws_lc_rs::rsa::KeyPairComponents;
 use aws_lc_rs::signature::{EcdsaKeyPair, Ed25519KeyPair, RsaKeyPair, RsaPublicKeyComponents};
-use pkcs1::RsaPrivateKeyRef;
-use pkcs8::PrivateKeyInfoRef;
+use der::asn1::{AnyRef, OctetStringRef, UintRef};
+use der::{Reader as _, SliceReader};
 use serde_json::Value;
 use zeroize::{Zeroize, Zeroizing};
 
@@ -311,20 +311,25 @@ fn private_text(key: &VerifyingKey, private: &Secret) -> Result<Zeroizing<String
     Ok(text)
 }
 
-/// The private numbers of an RSA key, taken from its PKCS#8 document.
+/// The private numbers of an RSA key, taken from its document as the primitives write it: a version, an algorithm and the key
+/// ([RFC 5958 section 2](https://www.rfc-editor.org/rfc/rfc5958#section-2)), which is a version and eight numbers
+/// ([RFC 8017 appendix A.1.2](https://www.rfc-editor.org/rfc/rfc8017#appendix-A.1.2)).
 fn rsa_members(pkcs8: &Secret, jwk: &mut Object) -> Option<()> {
-    let document = PrivateKeyInfoRef::try_from(pkcs8.reveal()).ok()?;
-    let key = RsaPrivateKeyRef::try_from(document.private_key.as_bytes()).ok()?;
-    let numbers = [
-        ("d", key.private_exponent),
-        ("p", key.prime1),
-        ("q", key.prime2),
-        ("dp", key.exponent1),
-        ("dq", key.exponent2),
-        ("qi", key.coefficient),
-    ];
-    for (member, number) in numbers {
-        jwk.insert(member.to_owned(), base64url::encode(number.as_bytes()).into());
+    let document = SliceReader::new(pkcs8.reveal()).ok()?.sequence(|reader| {
+        let (_version, _algorithm): (UintRef<'_>, AnyRef<'_>) = (reader.decode()?, reader.decode()?);
+        reader.decode::<&OctetStringRef>()
+    });
+    let key = document.ok()?;
+    let numbers = SliceReader::new(key.as_bytes()).ok()?.sequence(|reader| {
+        let mut numbers = [const { None }; 9];
+        for number in &mut numbers {
+            *number = Some(reader.decode::<UintRef<'_>>()?);
+        }
+        Ok::<_, der::Error>(numbers)
+    });
+    let [_version, _n, _e, private @ ..] = numbers.ok()?;
+    for (member, number) in ["d", "p", "q", "dp", "dq", "qi"].into_iter().zip(private) {
+        jwk.insert(member.to_owned(), base64url::encode(number?.as_bytes()).into());
     }
     Some(())
 }
