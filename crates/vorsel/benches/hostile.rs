@@ -10,12 +10,12 @@ use axum::Router;
 use axum::body::Body;
 use http::Request;
 use tower::ServiceExt;
-use vorsel::endpoints::Endpoints;
+use vorsel::endpoints::{Endpoint, Endpoints};
 use vorsel::store::MemoryStore;
 use vorsel::testing::TestIssuer;
 use vorsel::{
-    AccessPlan, Admission, AdmissionError, Algorithm, Expectations, Grant, IssuerKeys, KeySet, NoOwn, Scopes, Sessions,
-    SigningKey, Timestamp, Verifier, base64url,
+    AccessPlan, Admission, AdmissionError, Algorithm, Client, ClientSecret, Clients, Expectations, Grant, IssuerKeys,
+    KeySet, NoOwn, Scopes, Sessions, SigningKey, Timestamp, Verifier, base64url,
 };
 
 const NOW: Timestamp = Timestamp::from_secs(1_700_000_000);
@@ -71,13 +71,15 @@ fn compare(name: &str, harmless: &mut dyn FnMut(), hostile: &mut dyn FnMut()) {
 
 fn router() -> Router {
     let keys = IssuerKeys::generate().expect("keys");
+    let archive = Client::with_secret("archive", ClientSecret::generate().expect("a secret").hash()).may_follow();
     let sessions = Sessions::builder("https://id.skarnhill.test", "https://api.skarnhill.test")
         .keys(keys)
         .store(Arc::new(MemoryStore::new()))
+        .clients(Clients::new([archive]).expect("clients"))
         .admission(Arc::new(Nobody))
         .build()
         .expect("sessions");
-    let endpoints = Endpoints::new(Arc::new(sessions), "https://id.skarnhill.test");
+    let endpoints = Endpoints::new(Arc::new(sessions), "https://id.skarnhill.test").with(Endpoint::Feed);
     endpoints.routes().expect("endpoints").into_unguarded_router()
 }
 
@@ -119,11 +121,14 @@ fn main() {
 
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
     let router = router();
-    let post = |form: &str| {
-        let request = Request::post("/oauth/token").header("content-type", "application/x-www-form-urlencoded");
-        let request = request.body(Body::from(form.to_owned())).expect("a request");
+    let send = |path: &str, media_type: &str, body: &str| {
+        let request = Request::post(path).header("content-type", media_type);
+        let request = request.body(Body::from(body.to_owned())).expect("a request");
         runtime.block_on(async { drop(router.clone().oneshot(request).await) });
     };
+    let post = |form: &str| send("/oauth/token", "application/x-www-form-urlencoded", form);
+    // Who polls is looked at once the poll is read.
+    let poll = |body: &str| send("/oauth/feed", "application/json", body);
     let begin = "grant_type=refresh_token&client_id=desk&refresh_token=";
     let plain = format!("{begin}{}", "x".repeat(FORM - begin.len() - 10));
     for (name, form) in [
@@ -136,6 +141,21 @@ fn main() {
         ("form of percent signs", format!("{begin}{}", "%41".repeat(FORM / 3 - 40))),
     ] {
         compare(name, &mut || post(&plain), &mut || post(&form));
+    }
+    let begin = "\"client_id\":\"archive\",\"client_secret\":\"guess\"";
+    let room = FORM - 200;
+    let plain = format!("{{{begin},\"ack\":[\"{}\"]}}", "x".repeat(room));
+    for (name, member) in [
+        ("poll of many acks", format!("\"ack\":[{}]", filled(room, |_| "\"\"".to_owned(), ","))),
+        (
+            "poll of many errors",
+            format!("\"setErrs\":{{{}}}", filled(room, |number| format!("\"{number:x}\":{{\"err\":\"\"}}"), ",")),
+        ),
+        ("poll of many members", filled(room, |number| format!("\"{number:x}\":0"), ",")),
+        ("poll of escapes", format!("\"ack\":[\"{}\"]", "\\u0041".repeat(room / 6))),
+        ("poll of one deep member", format!("\"x\":{}{}", "[".repeat(120), "]".repeat(120))),
+    ] {
+        compare(name, &mut || poll(&plain), &mut || poll(&format!("{{{begin},{member}}}")));
     }
 
     let issuer = TestIssuer::new();
