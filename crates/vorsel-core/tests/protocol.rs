@@ -43,6 +43,8 @@ enum Broken {
     SilencesForgotten,
     /// A token of a generation that a fail-over has lost is unknown.
     LostIsUnknown,
+    /// An instance goes by the store alone, whatever it has heard of an end.
+    EndsForgotten,
     /// The clock of an instance is further from the store's than it is taken to be.
     ClockNotMeasured,
 }
@@ -112,6 +114,8 @@ struct Request {
     /// When its token counts as having come.
     came_at: Timestamp,
     came_after_end: bool,
+    /// Its instance had heard of the end.
+    came_to_who_knows: bool,
     step: Under,
     /// Whether it has taken a step yet.
     has_gone: bool,
@@ -140,9 +144,11 @@ struct World {
     successor: [Option<Token>; GENERATIONS],
     thief_came: bool,
     signed_out: bool,
-    /// What the store had before each renewal, which a fail-over may bring back, and whether one did.
+    /// What the store had before each renewal and each end, which a fail-over may bring back, and whether one did.
     before: Vec<Record>,
     has_failed_over: bool,
+    /// An end that was lost was put back.
+    was_told_again: bool,
     /// A crash on top of a write that was given up, or of a store that stood still: then nothing is promised to clients.
     crashed_on_top: bool,
     wrong: Wrong,
@@ -158,6 +164,8 @@ struct Instance {
     answered: [Option<Tick>; GENERATIONS],
     /// Whether one of its tokens was ever answered here.
     has_answered: [bool; GENERATIONS],
+    /// Whether it has heard that the session has ended, and whether it has put that back since a fail-over.
+    knows_the_end: bool,
 }
 
 impl Instance {
@@ -170,6 +178,7 @@ impl Instance {
             came: [None; GENERATIONS],
             answered: [None; GENERATIONS],
             has_answered: [false; GENERATIONS],
+            knows_the_end: false,
         }
     }
 }
@@ -181,6 +190,7 @@ struct Wrong {
     two_successors: bool,
     renewed_outside_the_window: bool,
     renewed_after_the_end: bool,
+    renewed_where_the_end_is_known: bool,
     an_owner_is_unknown: bool,
 }
 
@@ -215,6 +225,13 @@ enum Action {
     FailOver {
         to: usize,
     },
+    /// An instance hears of the end, as whoever ended it does before it says so; or puts it back, where it is not any more.
+    Hear {
+        instance: usize,
+    },
+    TellAgain {
+        instance: usize,
+    },
 }
 
 /// Who takes part, and whether the algorithm is as it should be.
@@ -230,6 +247,8 @@ struct Protocol {
     give_ups: u8,
     stands_still: bool,
     fails_over: bool,
+    /// Whether it can lose an end as well as renewals.
+    loses_ends: bool,
     /// How far the second instance is ahead of the store's time, or behind it, by its own reckoning of that: what its measuring is off by.
     ahead: Tick,
 }
@@ -299,10 +318,17 @@ impl Protocol {
         let reckoned = self.reckoned(number, now);
         let renewal = Renewal::new(presented, limits(self.broken), reckoned);
         let step = Under::Step(renewal.begin(instance.recent.take().map(|Record(session)| session)));
-        let came_after_end = world.record.has_ended();
-        let request =
-            Request { token, instance: number, now, came_at: reckoned, came_after_end, step, has_gone: false };
-        world.requests[party] = Some(request);
+        let (came_after_end, came_to_who_knows) = (world.record.has_ended(), instance.knows_the_end);
+        world.requests[party] = Some(Request {
+            token,
+            instance: number,
+            now,
+            came_at: reckoned,
+            came_after_end,
+            came_to_who_knows,
+            step,
+            has_gone: false,
+        });
     }
 
     fn go(&self, world: &mut World, party: usize, reply_is_lost: bool) {
@@ -327,6 +353,7 @@ impl Protocol {
                 };
                 self.next(world, party, &Request { came_at, ..request }, step, reply_is_lost);
             }
+            Under::Step(RenewalStep::Swap(_)) if self.ends_again(world, request.instance) => {}
             Under::Step(RenewalStep::Swap(swap)) => {
                 let begins_early = self.broken == Broken::BeginsWithTheRequest;
                 let now = self.reckoned(request.instance, world.now);
@@ -344,9 +371,25 @@ impl Protocol {
                     self.next(world, party, &request, swap.lost(), reply_is_lost);
                 }
             }
-            Under::Step(RenewalStep::End(..)) => world.record.end(),
+            Under::Step(RenewalStep::End(..)) => self.end(world),
             Under::Step(RenewalStep::Repeat(..) | RenewalStep::Refuse(_)) => {}
         }
+    }
+
+    fn end(&self, world: &mut World) {
+        if self.loses_ends && !world.has_failed_over && !world.record.has_ended() {
+            world.before.push(world.record.clone());
+        }
+        world.record.end();
+    }
+
+    /// What is about to be answered at an instance that has heard of the end is ended and refused instead.
+    fn ends_again(&self, world: &mut World, instance: usize) -> bool {
+        let knows = world.instances[instance].knows_the_end && self.broken != Broken::EndsForgotten;
+        if knows {
+            self.end(world);
+        }
+        knows
     }
 
     /// That the generation is above the one that is there is all that a store has to ask; that it comes to the same as asking
@@ -371,6 +414,7 @@ impl Protocol {
     /// What the state machine wants next: an answer is given at once, everything else takes another step.
     fn next(&self, world: &mut World, party: usize, request: &Request, step: RenewalStep, reply_is_lost: bool) {
         match step {
+            RenewalStep::Repeat(..) if self.ends_again(world, request.instance) => {}
             RenewalStep::Repeat(_, successor) => {
                 let copy = if self.broken == Broken::OtherSuccessor { 1 } else { 0 };
                 self.answer(world, party, request, token(successor, copy), reply_is_lost);
@@ -393,7 +437,8 @@ impl Protocol {
         // That a token was spent may be what was lost.
         world.wrong.renewed_outside_the_window |=
             !world.is_in_time(request, self.ahead.abs()) && !world.has_failed_over;
-        world.wrong.renewed_after_the_end |= request.came_after_end;
+        world.wrong.renewed_after_the_end |= request.came_after_end && !world.has_failed_over;
+        world.wrong.renewed_where_the_end_is_known |= request.came_to_who_knows;
         let now = world.now;
         let instance = &mut world.instances[request.instance];
         if self.is_slow {
@@ -505,6 +550,7 @@ impl Model for Protocol {
             signed_out: false,
             before: Vec::new(),
             has_failed_over: false,
+            was_told_again: false,
             crashed_on_top: false,
             wrong: Wrong::default(),
         }]
@@ -521,8 +567,15 @@ impl Model for Protocol {
         if !world.signed_out && !world.record.has_ended() {
             actions.push(Action::SignOut);
         }
-        if self.fails_over && !world.has_failed_over && !world.record.has_ended() {
+        if self.fails_over && !world.has_failed_over && (self.loses_ends || !world.record.has_ended()) {
             actions.extend((0..world.before.len()).map(|to| Action::FailOver { to }));
+        }
+        for instance in (0..if self.loses_ends { 2 } else { 0 }).filter(|_| world.stands_still_since.is_none()) {
+            match (world.instances[instance].knows_the_end, world.record.has_ended()) {
+                (false, true) => actions.push(Action::Hear { instance }),
+                (true, false) => actions.push(Action::TellAgain { instance }),
+                _ => {}
+            }
         }
         if world.late.is_some() && world.stands_still_since.is_none() {
             actions.push(Action::Land);
@@ -582,8 +635,13 @@ impl Model for Protocol {
                 }
             }
             Action::SignOut => {
-                world.record.end();
+                self.end(&mut world);
                 world.signed_out = true;
+            }
+            Action::Hear { instance } => world.instances[instance].knows_the_end = true,
+            Action::TellAgain { .. } => {
+                self.end(&mut world);
+                world.was_told_again = true;
             }
             Action::Present { party, token, instance } => {
                 world.first_came[token.generation as usize].get_or_insert(world.now);
@@ -594,6 +652,10 @@ impl Model for Protocol {
             Action::Crash { party } => {
                 let instance = world.requests[party].take()?.instance;
                 world.instances[instance] = Instance::new(None);
+                // Others go on in this model; their instance knows as little as if they had come now.
+                for other in world.requests.iter_mut().flatten().filter(|other| other.instance == instance) {
+                    other.came_to_who_knows = false;
+                }
                 let has_stood_still = world.stands_still_since.is_some() || world.still[LAST_TICK as usize] > 0;
                 world.crashed_on_top |= has_stood_still || world.given_up > 0;
             }
@@ -630,6 +692,12 @@ impl Model for Protocol {
                 !world.wrong.renewed_outside_the_window
             }),
             Property::always("none renews after the end", |_, world: &World| !world.wrong.renewed_after_the_end),
+            Property::always("none renews where the end is known, whatever was lost", |_, world: &World| {
+                !world.wrong.renewed_where_the_end_is_known
+            }),
+            Property::always("what was told again stays", |_, world: &World| {
+                !world.was_told_again || world.record.has_ended()
+            }),
             Property::always("who holds the last token goes on, whatever was lost", |_, world: &World| {
                 !world.wrong.an_owner_is_unknown
             }),
@@ -673,15 +741,16 @@ fn every_interleaving_keeps_the_promises() {
         give_ups: 0,
         stands_still: false,
         fails_over: false,
+        loses_ends: false,
         ahead: 0,
     };
+    let lossy = Protocol { fails_over: true, loses_ends: true, ..fast };
     let slow = Protocol { last_generation: 1, is_slow: true, give_ups: 1, ..fast };
     let worlds = [
         fast,
         Protocol { honest: 3, thief: false, ..fast },
-        Protocol { thief: false, fails_over: true, ..fast },
-        Protocol { honest: 1, fails_over: true, ..fast },
-        Protocol { honest: 1, thief: false, fails_over: true, last_generation: 2, ..slow },
+        Protocol { honest: 1, last_generation: 1, ..lossy },
+        Protocol { honest: 1, thief: false, last_generation: 2, fails_over: true, loses_ends: true, ..slow },
         Protocol { honest: 1, ahead: 1, ..fast },
         Protocol { honest: 1, ahead: -1, ..fast },
         Protocol { thief: false, ahead: 1, ..slow },
@@ -690,27 +759,39 @@ fn every_interleaving_keeps_the_promises() {
         Protocol { thief: false, ..slow },
         Protocol { honest: 1, give_ups: 2, ..slow },
         Protocol { thief: false, give_ups: 2, ..slow },
+        Protocol { thief: false, ..lossy },
+        Protocol { honest: 1, ..lossy },
+        Protocol { last_generation: 1, ..lossy },
         Protocol { ahead: 1, ..fast },
         Protocol { ahead: -1, ..fast },
         Protocol { honest: 1, ahead: 1, ..slow },
         Protocol { honest: 1, ahead: -1, ..slow },
+        Protocol { last_generation: 1, ahead: 1, ..lossy },
+        Protocol { last_generation: 1, ahead: -1, ..lossy },
+        Protocol { thief: false, ahead: 1, ..lossy },
+        Protocol { thief: false, ahead: -1, ..lossy },
         Protocol { honest: 1, fails_over: true, ..slow },
         Protocol { honest: 1, stands_still: true, ..slow },
         Protocol { thief: false, stands_still: true, ..slow },
+        Protocol { thief: false, stands_still: true, ahead: 1, ..slow },
+        Protocol { thief: false, stands_still: true, ahead: -1, ..slow },
+        Protocol { honest: 1, stands_still: true, ahead: 1, ..slow },
+        Protocol { honest: 1, stands_still: true, ahead: -1, ..slow },
     ];
     // The last ones take minutes, and more memory than every machine has.
     let all = std::env::var_os("VORSEL_ALL_WORLDS").is_some();
-    for world in if all { &worlds[..] } else { &worlds[..12] } {
+    for world in if all { &worlds[..] } else { &worlds[..11] } {
         let (shown, thief) = (format!("{world:?}"), world.thief);
+        let begun = std::time::Instant::now();
         let checker = world.checker().threads(2).finish_when(HasDiscoveries::AnyFailures).spawn_dfs().join();
         let states = checker.unique_state_count();
-        println!("{shown}: {states} states");
+        println!("{shown}: {states} states in {:.0} s", begun.elapsed().as_secs_f64());
         for (property, path) in checker.discoveries() {
             assert!(WANTED.contains(&property), "{property}: {:#?}", told(path));
         }
         assert!(checker.discovery("every generation is lived through").is_some());
         assert_eq!(checker.discovery("a thief ends the session").is_some(), thief);
-        assert!(states > 100_000, "{states} states");
+        assert!(states > 50_000, "{states} states");
     }
 }
 
@@ -727,9 +808,11 @@ fn an_algorithm_broken_on_purpose_is_found_out() {
         (Broken::AnswersForgotten, outside, true),
         (Broken::SilencesForgotten, honest, false),
         (Broken::LostIsUnknown, "who holds the last token goes on, whatever was lost", false),
+        (Broken::EndsForgotten, "none renews where the end is known, whatever was lost", false),
         (Broken::ClockNotMeasured, honest, false),
     ] {
-        let (stands_still, fails_over) = (broken == Broken::SilencesForgotten, broken == Broken::LostIsUnknown);
+        let stands_still = broken == Broken::SilencesForgotten;
+        let fails_over = matches!(broken, Broken::LostIsUnknown | Broken::EndsForgotten);
         let usual = Protocol {
             broken,
             honest: 2,
@@ -739,6 +822,7 @@ fn an_algorithm_broken_on_purpose_is_found_out() {
             give_ups: 1,
             stands_still,
             fails_over,
+            loses_ends: broken == Broken::EndsForgotten,
             ahead: Tick::from(broken == Broken::ClockNotMeasured),
         };
         // What is lost has to be presented before it is seen to be.

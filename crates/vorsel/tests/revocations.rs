@@ -12,8 +12,8 @@ use vorsel::store::{
     Which,
 };
 use vorsel::{
-    AccessPlan, Advance, Ended, Guard, Issued, LiveRevocations, NoOwn, Refusal, RenewError, RenewalRequest, Revocation,
-    Session, SignIn, StartError, Stop, Timestamp, WhenSilent, now,
+    AccessPlan, AccessTokens, Advance, Ended, Guard, Issued, Lifetime, LiveRevocations, NoOwn, Refusal, RenewError,
+    RenewalRequest, Revocation, RevokeError, Session, SignIn, StartError, Stop, Timestamp, WhenSilent, now,
 };
 
 mod common;
@@ -308,6 +308,26 @@ async fn what_is_revoked_again_and_again_is_on_the_feed_once() {
     assert_eq!(feed_of(&*store).await.len(), 2, "the token and the session");
 }
 
+#[tokio::test]
+async fn what_no_token_has_room_for_is_not_put_on_the_feed() {
+    let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+    let tokens = houses(&store, 1, WINDOW).remove(0).sessions.access_tokens().clone();
+    let longest = "o".repeat(AccessTokens::LONGEST_NAME);
+    let longer = format!("{longest}o");
+    tokens.revoke(Issued::To(&longest)).await.expect("revoked");
+    let lifetime = Lifetime::minutes(5);
+    for refused in [
+        tokens.revoke(Issued::To(&longer)).await,
+        tokens.revoke(Issued::InSession(&longer)).await,
+        tokens.revoke_of("https://id.skarnhill.test", Issued::To(&longest), lifetime).await,
+        tokens.revoke_id(&longer).await,
+        tokens.revoke_key(&longer).await,
+    ] {
+        assert!(matches!(refused, Err(RevokeError::LongName { found }) if found > longest.len()), "{refused:?}");
+    }
+    assert_eq!(feed_of(&*store).await.len(), 1);
+}
+
 /// As after a fail-over that lost the last moments: places of the feed are given a second time, and what had ended is alive.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_a_store_has_lost_is_put_back_by_whoever_knows_it() {
@@ -336,6 +356,8 @@ async fn what_a_store_has_lost_is_put_back_by_whoever_knows_it() {
     let loss = "BEGIN IMMEDIATE; DELETE FROM vorsel_feed; DELETE FROM sqlite_sequence;
         UPDATE vorsel_sessions SET ended_at = NULL, ended_why = NULL; COMMIT";
     sqlx::raw_sql(loss).execute(&pool).await.expect("a loss");
+    let renewed = sessions.renew(&devices[0].refresh_token, RenewalRequest::default()).await;
+    assert!(matches!(renewed, Err(RenewError::Ended(_))), "known here, whatever the store says: {renewed:?}");
     // Another instance, which knows nothing of it, has the same places taken before this one looks again.
     let other = houses(&store, 1, WINDOW).remove(0);
     for number in 0..4 {

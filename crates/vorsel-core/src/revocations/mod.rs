@@ -28,6 +28,14 @@ use filter::Filters;
 ///
 /// Moments count in whole seconds, as tokens do: of what happened within one second nobody can tell what came first, so it is
 /// all meant.
+///
+/// ```
+/// use vorsel_core::{Revoked, Timestamp};
+///
+/// let up_to = Timestamp::from_secs(1_700_000_000);
+/// assert_eq!(Revoked::IssuedTo { subject: "obs-0017".to_owned(), up_to }.name(), Some("obs-0017"));
+/// assert_eq!(Revoked::Issued { up_to }.name(), None);
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Revoked {
     /// The session with this `sid` has ended: every token of it.
@@ -63,6 +71,18 @@ pub enum Revoked {
     Key(String),
 }
 
+impl Revoked {
+    /// The name of the session, the subject, the token or the key; none where everything of a time is meant.
+    #[must_use]
+    pub fn name(&self) -> Option<&str> {
+        match self {
+            Self::Token(name) | Self::Session(name) | Self::Key(name) => Some(name),
+            Self::IssuedInSession { session: name, .. } | Self::IssuedTo { subject: name, .. } => Some(name),
+            Self::SignIns { .. } | Self::Issued { .. } => None,
+        }
+    }
+}
+
 /// What a subject, a session, a token or a key of another issuer is called where it is revoked; an empty name is everybody there.
 #[must_use]
 pub fn at_issuer(issuer: &str, name: &str) -> String {
@@ -70,6 +90,13 @@ pub fn at_issuer(issuer: &str, name: &str) -> String {
 }
 
 /// One entry of the feed.
+///
+/// ```
+/// use vorsel_core::{Revocation, Revoked, Timestamp};
+///
+/// let until = Timestamp::from_secs(1_700_000_900);
+/// let entry = Revocation { what: Revoked::Session("s1".to_owned()), until };
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Revocation {
     /// What is revoked.
@@ -79,6 +106,17 @@ pub struct Revocation {
 }
 
 /// What is known to be revoked. Shared between threads; reading takes no lock.
+///
+/// ```
+/// use vorsel_core::{Revocation, Revocations, Revoked, Timestamp};
+///
+/// let now = Timestamp::from_secs(1_700_000_000);
+/// let until = Timestamp::from_secs(1_700_000_900);
+/// let revocations = Revocations::new();
+/// revocations.add(&Revocation { what: Revoked::Session("s1".to_owned()), until });
+/// assert!(revocations.has_ended("s1", now));
+/// assert_eq!(revocations.forget(until), 1, "by then every token of the session has expired");
+/// ```
 pub struct Revocations {
     /// Asked first: nearly every token is let go by it.
     filter: Filters,
@@ -431,6 +469,12 @@ impl Revocations {
     #[must_use]
     pub fn sign_in_from(&self, now: Timestamp) -> Timestamp {
         self.sign_ins.load().after(now)
+    }
+
+    /// Whether the session with this `sid` is known to have ended.
+    #[must_use]
+    pub fn has_ended(&self, session: &str, now: Timestamp) -> bool {
+        self.sessions.pin().get(session).is_some_and(|until| now < *until)
     }
 
     /// Whether a session that began at this moment is known to have ended with all others of its time.

@@ -10,6 +10,15 @@ use crate::audit;
 use crate::store::StoreError;
 
 /// Which access tokens to revoke, of those issued up to a moment.
+///
+/// ```
+/// # async fn example(tokens: &vorsel::AccessTokens) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::Issued;
+///
+/// tokens.revoke(Issued::To("obs-0017")).await?; // a role was withdrawn: what was issued up to now is refused
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Issued<'a> {
@@ -22,6 +31,19 @@ pub enum Issued<'a> {
 }
 
 /// Why nothing was revoked.
+///
+/// ```
+/// # async fn example(tokens: &vorsel::AccessTokens, moment: vorsel::Timestamp) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{Issued, RevokeError};
+///
+/// match tokens.revoke_up_to(Issued::ToAnybody, moment).await {
+///     Err(RevokeError::Future { found, now }) => println!("{found} is after {now}"),
+///     Err(RevokeError::Store(error)) if error.is_retryable() => println!("try again: {error}"),
+///     other => other?,
+/// }
+/// # Ok(())
+/// # }
+/// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum RevokeError {
@@ -48,6 +70,15 @@ pub enum RevokeError {
     WrongClient {
         /// Who wants it revoked.
         found: String,
+    },
+    /// No token has room for such a name, and whoever follows what is revoked would have to carry it.
+    #[error(
+        "expected a name of at most {} bytes, as a token has room for, but found {found}",
+        AccessTokens::LONGEST_NAME
+    )]
+    LongName {
+        /// How many bytes it has.
+        found: usize,
     },
     /// The store failed.
     #[error(transparent)]
@@ -76,13 +107,16 @@ const PAUSE: Duration = Duration::from_millis(100);
 const MARGIN: Duration = Duration::from_secs(300);
 
 impl AccessTokens {
+    /// The longest name of a subject, a session, a token or a key that can be revoked, in bytes; with its issuer's, where it is another's.
+    pub const LONGEST_NAME: usize = 16 * 1024;
+
     /// Revokes the tokens that were issued up to now, so that what a role or a scope was withdrawn from asks for a new one.
     /// Sessions go on, and what they are renewed to stands; [`Sessions::end`](crate::Sessions::end) ends them.
     ///
     /// Of one subject or session this is done at once up to twice a second, and more often about once a second.
     ///
     /// # Errors
-    /// If the store fails.
+    /// If the name is longer than [`LONGEST_NAME`](Self::LONGEST_NAME), or the store fails.
     pub async fn revoke(&self, which: Issued<'_>) -> Result<(), RevokeError> {
         // What others revoked in this second counts, too.
         self.heard().await;
@@ -91,7 +125,7 @@ impl AccessTokens {
             let now = self.now();
             let up_to = self.known().issued_up_to(&which.up_to(now), now);
             if up_to <= now.after(FURTHEST_AHEAD) || Instant::now() > give_up_at {
-                return Ok(self.tell(which.up_to(up_to), self.remembered_until(up_to)).await?);
+                return self.tell(which.up_to(up_to), self.remembered_until(up_to)).await;
             }
             sleep(PAUSE).await;
         }
@@ -105,14 +139,14 @@ impl AccessTokens {
     pub async fn revoke_up_to(&self, which: Issued<'_>, up_to: Timestamp) -> Result<(), RevokeError> {
         let now = self.now();
         let up_to = self.past(up_to).ok_or(RevokeError::Future { found: up_to, now })?;
-        Ok(self.tell(which.up_to(up_to), self.remembered_until(now)).await?)
+        self.tell(which.up_to(up_to), self.remembered_until(now)).await
     }
 
     /// Revokes what another issuer has issued up to now: to one of its people, in one of its sessions, or to anybody. Its tokens live for
     /// `lifetime` at most. [`revoke`](Self::revoke) and the ends of sessions say nothing of them, but for `ToAnybody`.
     ///
     /// # Errors
-    /// If the store fails.
+    /// If the name is longer than [`LONGEST_NAME`](Self::LONGEST_NAME), or the store fails.
     pub async fn revoke_of(&self, issuer: &str, which: Issued<'_>, lifetime: Lifetime) -> Result<(), RevokeError> {
         let now = self.now();
         let what = match which {
@@ -120,15 +154,15 @@ impl AccessTokens {
             Issued::InSession(session) => Revoked::IssuedInSession { session: at_issuer(issuer, session), up_to: now },
             Issued::ToAnybody => Revoked::IssuedTo { subject: at_issuer(issuer, ""), up_to: now },
         };
-        Ok(self.tell(what, now.after(lifetime.as_duration()).after(MARGIN)).await?)
+        self.tell(what, now.after(lifetime.as_duration()).after(MARGIN)).await
     }
 
     /// Revokes the token with this `jti`.
     ///
     /// # Errors
-    /// If the store fails.
+    /// If the name is longer than [`LONGEST_NAME`](Self::LONGEST_NAME), or the store fails.
     pub async fn revoke_id(&self, id: &str) -> Result<(), RevokeError> {
-        Ok(self.tell(Revoked::Token(id.to_owned()), self.remembered_until(self.now())).await?)
+        self.tell(Revoked::Token(id.to_owned()), self.remembered_until(self.now())).await
     }
 
     /// Revokes every token that a key signed, also where its key set is still in use. It is remembered for ever, since whoever
@@ -142,7 +176,7 @@ impl AccessTokens {
             Some(state @ (KeyState::PreActive | KeyState::Active)) => {
                 Err(RevokeError::StillSigns { kid: kid.to_owned(), state })
             }
-            _ => Ok(self.tell(Revoked::Key(kid.to_owned()), Timestamp::MAX).await?),
+            _ => self.tell(Revoked::Key(kid.to_owned()), Timestamp::MAX).await,
         }
     }
 
@@ -162,14 +196,18 @@ impl AccessTokens {
             Some(id) => {
                 // The same however often it is said.
                 let until = claims.expires_at().map_or_else(|| self.remembered_until(now), |at| at.after(MARGIN));
-                Ok(self.tell(Revoked::Token(id.to_owned()), until).await?)
+                self.tell(Revoked::Token(id.to_owned()), until).await
             }
             None => Ok(()),
         }
     }
 
     /// Puts it on the feed, whoever goes away meanwhile.
-    async fn tell(&self, what: Revoked, until: Timestamp) -> Result<(), StoreError> {
+    async fn tell(&self, what: Revoked, until: Timestamp) -> Result<(), RevokeError> {
+        let found = what.name().map_or(0, str::len);
+        if found > Self::LONGEST_NAME {
+            return Err(RevokeError::LongName { found });
+        }
         let revocation = Revocation { what, until };
         // What is known from the feed is on it, or is put there again should it be lost: it would say nothing twice.
         if let Some(revocations) = &self.0.revocations
@@ -186,9 +224,9 @@ impl AccessTokens {
                 tokens.0.revoked_here.add(&revocation);
             }
             tokens.heard().await;
-            Ok(())
+            Ok::<_, StoreError>(())
         };
-        self.0.under_way.carried_out(told).await
+        Ok(self.0.under_way.carried_out(told).await?)
     }
 
     /// Until when every access token issued by `now` has expired, by the clock of whoever checks it.

@@ -48,6 +48,17 @@ pub use reply::TokenReply;
 ///
 /// What was asked for is carried out, whoever goes away meanwhile: a renewal, a sign-out or an end whose future is dropped goes
 /// on as a task of its own. Clones share everything.
+///
+/// ```
+/// # async fn example(sessions: &vorsel::Sessions<vorsel::NoOwn>) -> Result<(), Box<dyn std::error::Error>> {
+/// use vorsel::{RenewalRequest, SignIn};
+///
+/// let first = sessions.start(SignIn::new("obs-0017", "desk").device("dome terminal")).await?;
+/// let second = sessions.renew(&first.refresh_token, RenewalRequest::default()).await?;
+/// sessions.sign_out(&second.refresh_token, Some("desk")).await?;
+/// # Ok(())
+/// # }
+/// ```
 pub struct Sessions<C>(Arc<Inner<C>>);
 
 struct Inner<C> {
@@ -71,6 +82,14 @@ struct Inner<C> {
 const MOST_WAITING: usize = 16_384;
 
 /// What a client may add to a renewal.
+///
+/// ```
+/// use vorsel::{RenewalRequest, Scopes};
+///
+/// let fewer = Scopes::parse("exposures:read")?;
+/// let request = RenewalRequest { client_id: Some("desk"), scopes: Some(&fewer) };
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Copy, Debug, Default)]
 pub struct RenewalRequest<'a> {
     /// The client that presents the token, if it says so.
@@ -377,8 +396,9 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
 
     /// What the session may have now, with the subject looked up afresh.
     async fn admitted(&self, session: &Session, scopes: Option<&Scopes>) -> Result<Grant<C>, RenewError> {
-        // It was begun while all others of its time were ended, and is not ended in the store.
-        if self.access.known().ended_with_others(session.facts.started_at, self.access.now()) {
+        // It was begun while all others of its time were ended, or the store has lost its end.
+        let (known, now) = (self.access.known(), self.access.now());
+        if known.ended_with_others(session.facts.started_at, now) || known.has_ended(&session.id, now) {
             self.end_one(session, EndReason::Withdrawn).await?;
             return Err(RenewError::Ended(EndReason::Withdrawn));
         }

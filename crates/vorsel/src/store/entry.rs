@@ -16,15 +16,16 @@ pub(super) struct Entry<'r> {
 
 impl<'r> Entry<'r> {
     pub(super) fn of(revocation: &'r Revocation) -> Self {
-        let (kind, name, up_to) = match &revocation.what {
-            Revoked::Token(id) => ("token", id.as_str(), 0),
-            Revoked::Session(id) => ("session", id.as_str(), 0),
-            Revoked::Key(id) => ("key", id.as_str(), 0),
-            Revoked::SignIns { up_to } => ("sign-ins", "", up_to.as_micros()),
-            Revoked::IssuedInSession { session, up_to } => ("issued-in-session", session.as_str(), up_to.as_micros()),
-            Revoked::IssuedTo { subject, up_to } => ("issued-to", subject.as_str(), up_to.as_micros()),
-            Revoked::Issued { up_to } => ("issued", "", up_to.as_micros()),
+        let (kind, up_to) = match &revocation.what {
+            Revoked::Token(_) => ("token", 0),
+            Revoked::Session(_) => ("session", 0),
+            Revoked::Key(_) => ("key", 0),
+            Revoked::SignIns { up_to } => ("sign-ins", up_to.as_micros()),
+            Revoked::IssuedInSession { up_to, .. } => ("issued-in-session", up_to.as_micros()),
+            Revoked::IssuedTo { up_to, .. } => ("issued-to", up_to.as_micros()),
+            Revoked::Issued { up_to } => ("issued", up_to.as_micros()),
         };
+        let name = revocation.what.name().unwrap_or_default();
         Self { kind, name, up_to, until: revocation.until.as_micros() }
     }
 }
