@@ -15,7 +15,7 @@ use vorsel::store::MemoryStore;
 use vorsel::testing::TestIssuer;
 use vorsel::{
     AccessPlan, Admission, AdmissionError, Algorithm, Client, ClientSecret, Clients, Expectations, Grant, IssuerKeys,
-    KeySet, NoOwn, Scopes, Sessions, SigningKey, Timestamp, Verifier, base64url,
+    KeySet, LiveRevocations, NoOwn, Scopes, Sessions, SigningKey, Timestamp, Verifier, base64url,
 };
 
 const NOW: Timestamp = Timestamp::from_secs(1_700_000_000);
@@ -69,12 +69,14 @@ fn compare(name: &str, harmless: &mut dyn FnMut(), hostile: &mut dyn FnMut()) {
     println!("{name:<52}{harmless:>9.1} µs{hostile:>9.1} µs{:>8.2}", hostile / harmless);
 }
 
-fn router() -> Router {
+async fn router() -> Router {
     let keys = IssuerKeys::generate().expect("keys");
+    let store = Arc::new(MemoryStore::new());
     let archive = Client::with_secret("archive", ClientSecret::generate().expect("a secret").hash()).may_follow();
     let sessions = Sessions::builder("https://id.skarnhill.test", "https://api.skarnhill.test")
         .keys(keys)
-        .store(Arc::new(MemoryStore::new()))
+        .store(store.clone())
+        .revocations(LiveRevocations::follow(store).await.expect("a view"))
         .clients(Clients::new([archive]).expect("clients"))
         .admission(Arc::new(Nobody))
         .build()
@@ -120,7 +122,7 @@ fn main() {
     compare("scopes, many instead of one", &mut || scopes(&one), &mut || scopes(&many));
 
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
-    let router = router();
+    let router = runtime.block_on(router());
     let send = |path: &str, media_type: &str, body: &str| {
         let request = Request::post(path).header("content-type", media_type);
         let request = request.body(Body::from(body.to_owned())).expect("a request");
@@ -152,6 +154,15 @@ fn main() {
             format!("\"setErrs\":{{{}}}", filled(room, |number| format!("\"{number:x}\":{{\"err\":\"\"}}"), ",")),
         ),
         ("poll of many members", filled(room, |number| format!("\"{number:x}\":0"), ",")),
+        (
+            "poll of one long error",
+            format!(
+                "\"setErrs\":{{\"x\":{{\"err\":\"\",{}}}}}",
+                filled(room, |number| format!("\"{number:x}\":0"), ",")
+            ),
+        ),
+        ("poll of one long list", format!("\"x\":[{}]", filled(room, |_| "0".to_owned(), ","))),
+        ("poll of objects in one member", format!("\"x\":[{}]", filled(room, |_| "{\"\":0}".to_owned(), ","))),
         ("poll of escapes", format!("\"ack\":[\"{}\"]", "\\u0041".repeat(room / 6))),
         ("poll of one deep member", format!("\"x\":{}{}", "[".repeat(120), "]".repeat(120))),
     ] {

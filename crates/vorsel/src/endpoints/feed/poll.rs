@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use http::HeaderMap;
 use http::header::AUTHORIZATION;
+use memchr::memchr3_iter;
 use serde::Deserialize;
 
 use crate::endpoints::form::{Parameters, has_media_type};
@@ -13,6 +14,9 @@ use crate::endpoints::reply::Refused;
 /// How long a poll waits for news if it does not say so itself, and at most.
 const USUAL_WAIT: Duration = Duration::from_secs(20);
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
+/// How many lists, objects and commas a poll may have: it is read before anybody knows whose it is, and each part costs far more than
+/// a letter. A client has a few events to acknowledge, since one is told at a time.
+const MOST_PARTS: usize = 512;
 
 /// A poll, and for how long it may be kept waiting.
 #[derive(Debug)]
@@ -73,6 +77,9 @@ impl Poll {
         }
         let other =
             |found: String| Refused::request(format!("expected a poll (RFC 8936 section 2.4), but found {found}"));
+        if memchr3_iter(b',', b'[', b'{', body).nth(MOST_PARTS).is_some() {
+            return Err(other(format!("more than {MOST_PARTS} parts")));
+        }
         // What is derived would take a list for the members in their order.
         if !body.trim_ascii_start().starts_with(b"{") {
             return Err(other("no object".to_owned()));
@@ -129,6 +136,11 @@ mod tests {
         Poll::read(&headers, body.as_bytes()).map(|(_, poll)| poll)
     }
 
+    /// A poll with a member that begins and ends so around as many parts.
+    fn many(member: &str, begin: &str, part: &str, end: &str, count: usize) -> String {
+        format!("{{\"{member}\":{begin}{}{end}}}", vec![part; count].join(","))
+    }
+
     #[test]
     fn members_have_their_types_and_their_usual_values() {
         for (body, expected) in [
@@ -148,6 +160,11 @@ mod tests {
             ("[]", None),
             ("", None),
             ("{} {}", None),
+            (&many("ack", "[", "\"\"", "]", MOST_PARTS - 1), Some((true, 20, MOST_PARTS - 1))),
+            (&many("ack", "[", "\"\"", "]", MOST_PARTS), None),
+            (&many("setErrs", "{", r#""x":{"err":"x"}"#, "}", MOST_PARTS / 2), None),
+            (&many("x", "[", r#"{"y":0}"#, "]", MOST_PARTS / 2), None),
+            (&many("x", "0,", r#""y":0"#, "", MOST_PARTS), None),
         ] {
             let found = read(body, &[]).ok().map(|poll| (poll.wants_events, poll.wait.as_secs(), poll.acks.len()));
             assert_eq!(found, expected, "{body}");
