@@ -10,7 +10,7 @@ use axum::Router;
 use axum::body::Body;
 use http::Request;
 use tower::ServiceExt;
-use vorsel::endpoints::{Endpoint, Endpoints};
+use vorsel::endpoints::{Endpoint, Endpoints, PasswordSignIn};
 use vorsel::store::MemoryStore;
 use vorsel::testing::TestIssuer;
 use vorsel::{
@@ -77,11 +77,14 @@ async fn router() -> Router {
         .keys(keys)
         .store(store.clone())
         .revocations(LiveRevocations::follow(store).await.expect("a view"))
-        .clients(Clients::new([archive]).expect("clients"))
+        .clients(Clients::new([archive, Client::public("desk")]).expect("clients"))
         .admission(Arc::new(Nobody))
         .build()
         .expect("sessions");
-    let endpoints = Endpoints::new(Arc::new(sessions), "https://id.skarnhill.test").with(Endpoint::Feed);
+    let endpoints = Endpoints::new(Arc::new(sessions), "https://id.skarnhill.test")
+        .sign_in(PasswordSignIn::new(async |_| Ok(None)).client("desk"))
+        .danger_without_throttle()
+        .with(Endpoint::Feed);
     endpoints.routes().expect("endpoints").into_unguarded_router()
 }
 
@@ -143,6 +146,16 @@ fn main() {
         ("form of percent signs", format!("{begin}{}", "%41".repeat(FORM / 3 - 40))),
     ] {
         compare(name, &mut || post(&plain), &mut || post(&form));
+    }
+    let sign_in = |body: &str| send("/oauth/sign-in", "application/json", body);
+    let begin = "\"subject\":\"obs-0017\"";
+    let plain = format!("{{{begin},\"x\":\"{}\"}}", "x".repeat(FORM - 200));
+    for (name, member) in [
+        ("sign-in of many members", filled(FORM - 200, |number| format!("\"{number:x}\":\"x\""), ",")),
+        ("sign-in of one long list", format!("\"x\":[{}]", filled(FORM - 200, |_| "0".to_owned(), ","))),
+        ("sign-in of escapes", format!("\"x\":\"{}\"", "\\u0041".repeat(FORM / 6 - 40))),
+    ] {
+        compare(name, &mut || sign_in(&plain), &mut || sign_in(&format!("{{{begin},{member}}}")));
     }
     let begin = "\"client_id\":\"archive\",\"client_secret\":\"guess\"";
     let room = FORM - 200;

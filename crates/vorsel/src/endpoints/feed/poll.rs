@@ -5,18 +5,15 @@ use std::time::Duration;
 
 use http::HeaderMap;
 use http::header::AUTHORIZATION;
-use memchr::memchr3_iter;
 use serde::Deserialize;
 
 use crate::endpoints::form::{Parameters, has_media_type};
+use crate::endpoints::json;
 use crate::endpoints::reply::Refused;
 
 /// How long a poll waits for news if it does not say so itself, and at most.
 const USUAL_WAIT: Duration = Duration::from_secs(20);
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
-/// How many lists, objects and commas a poll may have: it is read before anybody knows whose it is, and each part costs far more than
-/// a letter. A client has a few events to acknowledge, since one is told at a time.
-const MOST_PARTS: usize = 512;
 
 /// A poll, and for how long it may be kept waiting.
 #[derive(Debug)]
@@ -77,14 +74,11 @@ impl Poll {
         }
         let other =
             |found: String| Refused::request(format!("expected a poll (RFC 8936 section 2.4), but found {found}"));
-        if memchr3_iter(b',', b'[', b'{', body).nth(MOST_PARTS).is_some() {
-            return Err(other(format!("more than {MOST_PARTS} parts")));
-        }
         // What is derived would take a list for the members in their order.
         if !body.trim_ascii_start().starts_with(b"{") {
             return Err(other("no object".to_owned()));
         }
-        let members: Members = serde_json::from_slice(body).map_err(|error| other(error.to_string()))?;
+        let members: Members = json::read(body).map_err(other)?;
         let shown = [
             ("client_id", members.client_id),
             ("client_secret", members.client_secret),
@@ -124,6 +118,7 @@ mod tests {
     use http::header::CONTENT_TYPE;
 
     use super::*;
+    use crate::endpoints::json::MOST_PARTS;
 
     fn read(body: &str, header: &[(&str, &str)]) -> Result<Poll, Refused> {
         let mut headers = HeaderMap::new();

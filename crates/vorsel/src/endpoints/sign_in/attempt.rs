@@ -8,6 +8,7 @@ use serde_json::Value;
 use zeroize::Zeroizing;
 
 use crate::endpoints::form::{Parameters, has_media_type};
+use crate::endpoints::json;
 use crate::endpoints::reply::Refused;
 
 /// A subject as typed, and its password; and whatever else was sent.
@@ -46,7 +47,7 @@ fn fields(headers: &HeaderMap, body: &[u8]) -> Result<BTreeMap<String, String>, 
     if !has_media_type(headers, "application/json") {
         return Ok(Parameters::read(headers, body)?.into_fields());
     }
-    let members: Members = serde_json::from_slice(body).map_err(|_| {
+    let members: Members = json::read(body).map_err(|_| {
         Refused::request("expected a JSON object of texts, no member twice, such as {\"subject\": …, \"password\": …}")
     })?;
     Ok(members.0)
