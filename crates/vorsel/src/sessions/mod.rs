@@ -303,7 +303,9 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
         scopes: Option<&Scopes>,
         now: Timestamp,
     ) -> Result<(TokenReply, bool), RenewError> {
-        let remembered = self.recent.take(&presented.session_id);
+        // What is known to have ended is looked up, for why it did.
+        let has_ended = self.access.known().has_ended(&presented.session_id, now);
+        let remembered = self.recent.take(&presented.session_id).filter(|_| !has_ended);
         let mut step = Renewal::new(presented.clone(), self.limits, now).begin(remembered);
         loop {
             step = match step {
