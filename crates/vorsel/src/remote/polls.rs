@@ -111,8 +111,8 @@ impl Inner {
         }
         let request = request.header("prefer", format!("wait={}", WAIT.as_secs()));
         let response = request.json(&body).send().await.map_err(broken)?;
-        // What was told is told once; what came up meanwhile is not forgotten for it.
-        if response.status() == StatusCode::OK {
+        // What was told, or may not be, is told once; what came up meanwhile is not forgotten for it.
+        if !may_pass(response.status()) {
             let mut untold = lock(&self.refused);
             if *untold == refused {
                 *untold = None;
@@ -167,6 +167,11 @@ impl Inner {
     }
 }
 
+/// Whether asking again may help.
+fn may_pass(status: StatusCode) -> bool {
+    status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS
+}
+
 async fn answer(response: &mut Response) -> Result<Answer, Trouble> {
     let status = response.status();
     if status != StatusCode::OK {
@@ -174,8 +179,7 @@ async fn answer(response: &mut Response) -> Result<Answer, Trouble> {
         let said = said.and_then(|body| serde_json::from_slice::<Refusal>(&body).ok());
         let why = said.map(|said| format!(", {}", said.error.chars().take(LONGEST_REASON).collect::<String>()));
         let reason = format!("expected 200, but found {status}{}", why.unwrap_or_default());
-        let is_passing = status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS;
-        return Err(if is_passing { Trouble::Passing(reason) } else { Trouble::Lasting(reason) });
+        return Err(if may_pass(status) { Trouble::Passing(reason) } else { Trouble::Lasting(reason) });
     }
     let body = outgoing::whole(response, LARGEST).await.map_err(|unread| match unread {
         Unread::Broken(error) => broken(error),
