@@ -83,9 +83,12 @@ async fn others() {
     let issuer = RemoteIssuer::builder(&lab.url, AUDIENCE).limits(limits).follow().expect("an issuer");
     assert!(issuer.ready_within(Duration::from_secs(5)).await);
     lab.becomes(Mood::Failing);
-    while issuer.figures().failure.is_none() {
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
+    let failed = async {
+        while issuer.figures().failure.is_none() {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+    };
+    tokio::time::timeout(Duration::from_secs(20), failed).await.expect("a fetch that fails");
     let asked =
         Introspection::builder("https://id.harbour.skarnhill.test", NOWHERE, AUDIENCE).secret("desk", "a secret");
     let plan = vorsel::AccessPlan::builder().need("GET", "/dome", "signed-in").build().expect("a plan");
