@@ -134,7 +134,11 @@ impl Check {
 /// # let verifier = Verifier::new([key.verifying_key()].into_iter().collect(), expectations);
 /// let finding = verifier.check("no token", Timestamp::from_secs(1_700_000_000)).unwrap_err();
 /// assert_eq!(finding.check.code(), "malformed");
-/// assert_eq!(finding.to_string(), "malformed: expected three base64url segments with a dot between them, but found 1 of them (RFC 7515 section 5.2)");
+/// assert_eq!(
+///     finding.to_string(),
+///     "malformed: expected three base64url segments with a dot between them, but found 1 of them (RFC 7515 \
+///      section 5.2)",
+/// );
 /// # Ok::<(), vorsel_core::KeyError>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -34,7 +34,8 @@ pub struct KeySet {
 /// ```
 /// let set = vorsel_core::KeySet::read(r#"{"keys":[{"kty":"OKP","crv":"Ed448","x":"AA"}]}"#);
 /// let Err(vorsel_core::KeySetError::NoUsableKey { skipped }) = set else { panic!("none can be used") };
-/// assert_eq!((skipped[0].index, skipped[0].reason.as_str()), (0, "expected a JWK with kty \"oct\", \"RSA\", \"EC\" on P-256, P-384 or P-521, or \"OKP\" on Ed25519, but found \"Ed448\""));
+/// assert_eq!(skipped[0].index, 0);
+/// assert!(skipped[0].reason.ends_with("but found \"Ed448\""), "{}", skipped[0].reason);
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SkippedKey {

@@ -27,7 +27,11 @@ readable_debug!(PlanError);
 /// let error = AccessPlan::read("[[route]]\nmethod = \"GET\"\n", "access.toml").unwrap_err();
 /// let mistake = &error.mistakes()[0];
 /// assert_eq!(mistake.file.as_deref(), Some("access.toml"));
-/// assert_eq!(mistake.message, "unknown member \"route\"; did you mean \"routes\"?; a plan has scopes, predicates, subjects, [roles], [policies] and [[routes]]");
+/// assert_eq!(
+///     mistake.message,
+///     "unknown member \"route\"; did you mean \"routes\"?; a plan has scopes, predicates, subjects, \
+///      [roles], [policies] and [[routes]]",
+/// );
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]

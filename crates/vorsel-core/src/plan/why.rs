@@ -40,7 +40,11 @@ pub struct SupposedCaller {
 /// # use vorsel_core::SupposedCaller;
 /// let claims = serde_json::json!({ "roles": 7 });
 /// let error = SupposedCaller::with(claims.as_object().expect("an object")).unwrap_err();
-/// assert_eq!(error.to_string(), "expected claims that are one strict JSON object with members of their types, but found invalid type: integer `7`, expected an array of strings in \"roles\" at line 1 column 10");
+/// assert_eq!(
+///     error.to_string(),
+///     "expected claims that are one strict JSON object with members of their types, but found invalid type: \
+///      integer `7`, expected an array of strings in \"roles\" at line 1 column 10",
+/// );
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("expected {expected}, but found {found}")]

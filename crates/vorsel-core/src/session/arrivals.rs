@@ -25,7 +25,10 @@ use crate::time::Timestamp;
 /// let mut arrivals = Arrivals::with_places(1_024);
 /// arrivals.unanswered(&presented, now, now);
 /// let later = now.after(Duration::from_secs(40));
-/// assert_eq!(arrivals.first(&presented, &Silences::default(), later), now, "it counts as having come when it first came");
+/// assert_eq!(
+///     arrivals.first(&presented, &Silences::default(), later), now,
+///     "it counts as having come when it first came",
+/// );
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]

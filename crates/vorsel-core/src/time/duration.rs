@@ -6,7 +6,11 @@ use std::time::Duration;
 ///
 /// ```
 /// let error = vorsel_core::read_duration("10 parsecs").unwrap_err();
-/// assert_eq!(error.to_string(), "expected a duration such as 500ms, 90s, 10m, 2h or 1d, or a number of seconds, but found \"10 parsecs\"");
+/// assert_eq!(
+///     error.to_string(),
+///     "expected a duration such as 500ms, 90s, 10m, 2h or 1d, or a number of seconds, but found \"10 \
+///      parsecs\"",
+/// );
 /// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error("expected a duration such as 500ms, 90s, 10m, 2h or 1d, or a number of seconds, but found {found:?}")]

@@ -26,7 +26,11 @@ pub struct Scopes(String);
 ///
 /// ```
 /// let error = vorsel_core::Scopes::parse("dome:move \"").unwrap_err();
-/// assert_eq!(error.to_string(), "expected scopes of visible ASCII (no quote, no backslash) with one space between them, but found \"dome:move \\\"\"");
+/// assert_eq!(
+///     error.to_string(),
+///     "expected scopes of visible ASCII (no quote, no backslash) with one space between them, but found \
+///      \"dome:move \\\"\"",
+/// );
 /// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error("expected scopes of visible ASCII (no quote, no backslash) with one space between them, but found {found}")]

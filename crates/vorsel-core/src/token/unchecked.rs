@@ -1,9 +1,13 @@
 //! Reading a token that nobody has checked, for the desk.
 
+use std::borrow::Cow;
+
+use memchr::memchr3_iter;
 use serde::Deserialize;
+use serde::de::DeserializeOwned;
 use serde_json::Value;
 
-use super::jws::{Compact, SIZE_LIMIT};
+use super::jws::{Compact, Header, SIZE_LIMIT};
 use crate::encoding::json::{self, Object};
 use crate::finding::Detail;
 
@@ -27,9 +31,25 @@ pub struct UncheckedToken {
 
 /// The one claim of interest.
 #[derive(Deserialize)]
-struct Named {
+struct IssuerNamed {
     #[serde(default)]
     iss: Option<String>,
+}
+
+#[derive(Deserialize)]
+struct SubjectNamed {
+    #[serde(default)]
+    sub: Option<String>,
+}
+
+/// How many lists, objects and commas the claims may have of a token that anybody can have made: each costs far more than a letter.
+const MOST_PARTS: usize = 1_024;
+
+/// What the claims of a token say that nobody has checked.
+fn named<T: DeserializeOwned>(token: &[u8]) -> Option<T> {
+    let parts = Compact::read(token, SIZE_LIMIT).ok()?;
+    let has_too_many = memchr3_iter(b',', b'[', b'{', &parts.payload).nth(MOST_PARTS).is_some();
+    if has_too_many { None } else { serde_json::from_slice(&parts.payload).ok() }
 }
 
 /// The text is not a token that can be taken apart.
@@ -63,11 +83,25 @@ impl UncheckedToken {
     }
 
     /// The issuer that a token names, of which nobody knows yet whether it has made it: to choose whose keys to check it with. Nothing if
-    /// it can't be read, or is larger than tokens are.
+    /// it can't be read, is larger than tokens are, or has more than 1,024 lists, objects and commas in its claims.
     #[must_use]
     pub fn issuer_named(token: impl AsRef<[u8]>) -> Option<String> {
-        let parts = Compact::read(token.as_ref(), SIZE_LIMIT).ok()?;
-        serde_json::from_slice::<Named>(&parts.payload).ok()?.iss
+        named::<IssuerNamed>(token.as_ref())?.iss
+    }
+
+    /// The subject that a token names, as [`issuer_named`](Self::issuer_named) the issuer: to choose which client's keys to check an
+    /// assertion with.
+    #[must_use]
+    pub fn subject_named(token: impl AsRef<[u8]>) -> Option<String> {
+        named::<SubjectNamed>(token.as_ref())?.sub
+    }
+
+    /// The `typ` that a token's header names: to choose where it is to be checked. Nothing if there is none, or the token is none or larger
+    /// than tokens are.
+    #[must_use]
+    pub fn typ_named(token: impl AsRef<[u8]>) -> Option<String> {
+        let header = Compact::read(token.as_ref(), SIZE_LIMIT).ok()?.header().ok()?;
+        Header::read(&header).ok()?.typ.map(Cow::into_owned)
     }
 
     /// The header as it was written.
@@ -116,10 +150,36 @@ mod tests {
         ] {
             assert_eq!(UncheckedToken::issuer_named(token(claims)).as_deref(), expected, "{claims}");
         }
-        let deep = format!("{{\"iss\":\"x\",\"a\":{}{}}}", "[".repeat(4_000), "]".repeat(4_000));
+        let many = |count| format!("{{\"iss\":\"x\",\"a\":[{}]}}", vec!["0"; count].join(","));
+        for (count, expected) in [(MOST_PARTS - 2, Some("x")), (MOST_PARTS - 1, None)] {
+            assert_eq!(UncheckedToken::issuer_named(token(&many(count))).as_deref(), expected, "{count}");
+        }
+        let deep = format!("{{\"iss\":\"x\",\"a\":{}{}}}", "[".repeat(1_000), "]".repeat(1_000));
         // Whoever checks it refuses it; until then it costs no stack.
         assert_eq!(UncheckedToken::issuer_named(token(&deep)).as_deref(), Some("x"));
         assert_eq!(UncheckedToken::issuer_named(format!("{}.x", "a".repeat(100_000))), None);
+    }
+
+    #[test]
+    fn a_subject_and_a_typ_are_named_like_an_issuer() {
+        for (claims, expected) in [
+            (r#"{"sub":"archive","iss":7}"#, Some("archive")),
+            (r#"{"sub":["archive"]}"#, None),
+            (r#"{"iss":"archive"}"#, None),
+            ("", None),
+        ] {
+            assert_eq!(UncheckedToken::subject_named(token(claims)).as_deref(), expected, "{claims}");
+        }
+        for (header, expected) in [
+            (r#"{"alg":"EdDSA","typ":"at+jwt"}"#, Some("at+jwt")),
+            (r#"{"alg":"EdDSA"}"#, None),
+            (r#"{"alg":"EdDSA","typ":7}"#, None),
+            ("[]", None),
+        ] {
+            let token = format!("{}.e30.AAAA", base64url::encode(header));
+            assert_eq!(UncheckedToken::typ_named(token).as_deref(), expected, "{header}");
+        }
+        assert_eq!(UncheckedToken::typ_named("no token"), None);
     }
 
     proptest! {

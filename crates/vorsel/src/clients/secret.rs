@@ -72,7 +72,11 @@ pub struct ClientSecretHash([u8; 32]);
 ///
 /// ```
 /// let error = "short".parse::<vorsel::ClientSecretHash>().unwrap_err();
-/// assert_eq!(error.to_string(), "expected \"sha256:\" and 43 characters of base64url, as `vorsel keys client-secret` prints it, but found 5 bytes");
+/// assert_eq!(
+///     error.to_string(),
+///     "expected \"sha256:\" and 43 characters of base64url, as `vorsel keys client-secret` prints it, but \
+///      found 5 bytes",
+/// );
 /// ```
 #[derive(Clone, PartialEq, Eq, thiserror::Error)]
 #[error(

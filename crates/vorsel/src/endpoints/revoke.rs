@@ -60,7 +60,6 @@ async fn decide<C: Serialize + Send + Sync + 'static>(shared: Arc<Shared<C>>, ca
 
 /// What the token says of itself is enough to know where it is to be checked.
 fn says_access_token(token: &str) -> bool {
-    let unchecked = UncheckedToken::read(token);
-    let typ = unchecked.as_ref().ok().and_then(|token| token.header().get("typ")?.as_str());
-    typ.is_some() && Kind::Access.agrees_with(typ)
+    let typ = UncheckedToken::typ_named(token);
+    typ.is_some() && Kind::Access.agrees_with(typ.as_deref())
 }

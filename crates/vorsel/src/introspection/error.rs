@@ -9,7 +9,10 @@ use std::error::Error;
 ///
 /// let builder = Introspection::builder("https://id.harbour.test", "http://id.harbour.test/introspect", "https://api.skarnhill.test");
 /// let error = builder.secret("skarn-hill", "the client's secret").build().unwrap_err();
-/// assert_eq!(error.to_string(), "expected an https address, or one on this machine, but found \"http://id.harbour.test/introspect\"");
+/// assert_eq!(
+///     error.to_string(),
+///     "expected an https address, or one on this machine, but found \"http://id.harbour.test/introspect\"",
+/// );
 /// ```
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]

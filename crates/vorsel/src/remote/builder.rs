@@ -17,7 +17,10 @@ use crate::keys::LiveKeySet;
 /// use vorsel::RemoteIssuer;
 ///
 /// let error = RemoteIssuer::builder("http://id.harbour.test", "https://api.skarnhill.test").follow().unwrap_err();
-/// assert_eq!(error.to_string(), "expected an https address, or one on this machine, but found \"http://id.harbour.test\"");
+/// assert_eq!(
+///     error.to_string(),
+///     "expected an https address, or one on this machine, but found \"http://id.harbour.test\"",
+/// );
 /// ```
 #[derive(thiserror::Error)]
 #[non_exhaustive]

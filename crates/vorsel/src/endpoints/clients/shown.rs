@@ -57,13 +57,9 @@ pub(super) fn shown(headers: &HeaderMap, form: &Parameters) -> Result<Shown, Ref
             return Err(Refused::request(format!("expected {ASSERTION_TYPE} as the client_assertion_type")));
         }
         let token = form.required("client_assertion")?;
-        let unchecked = UncheckedToken::read(token);
-        let subject = unchecked.as_ref().ok().and_then(|token| token.claim("sub")?.as_str());
-        return match (subject, named) {
-            (Some(id), None) => Ok(Shown::Assertion { id: id.to_owned(), token: token.to_owned() }),
-            (Some(id), Some(named)) if id == named => {
-                Ok(Shown::Assertion { id: id.to_owned(), token: token.to_owned() })
-            }
+        return match (UncheckedToken::subject_named(token), named) {
+            (Some(id), None) => Ok(Shown::Assertion { id, token: token.to_owned() }),
+            (Some(id), Some(named)) if id == named => Ok(Shown::Assertion { id, token: token.to_owned() }),
             (None, _) => Err(Refused::client("expected an assertion with a subject, but found none", false)),
             _ => Err(Refused::client(
                 "expected one client, but found one in the assertion and another in the form",
