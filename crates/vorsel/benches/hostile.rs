@@ -131,7 +131,8 @@ fn main() {
         let request = request.body(Body::from(body.to_owned())).expect("a request");
         runtime.block_on(async { drop(router.clone().oneshot(request).await) });
     };
-    let post = |form: &str| send("/oauth/token", "application/x-www-form-urlencoded", form);
+    let post_to = |path: &str, form: &str| send(path, "application/x-www-form-urlencoded", form);
+    let post = |form: &str| post_to("/oauth/token", form);
     // Who polls is looked at once the poll is read.
     let poll = |body: &str| send("/oauth/feed", "application/json", body);
     let begin = "grant_type=refresh_token&client_id=desk&refresh_token=";
@@ -147,10 +148,48 @@ fn main() {
     ] {
         compare(name, &mut || post(&plain), &mut || post(&form));
     }
+    // Whose it is has to be known before its signature is checked: for a guard of several issuers, a sign-out, and an assertion.
+    let claims =
+        |claims: String| format!("{}.{}.AAAA", base64url::encode("{\"alg\":\"EdDSA\"}"), base64url::encode(claims));
+    let room = TOKEN * 3 / 4 - 200;
+    let plain = claims(format!("{{\"sub\":\"x\",\"a\":\"{}\"}}", "x".repeat(room)));
+    let lab = Expectations::access("https://id.lab.skarnhill.test", "api");
+    let lab = Verifier::new(KeySet::new([key.verifying_key()]), lab);
+    let several = TestIssuer::new()
+        .guard::<NoOwn>(AccessPlan::builder().need("GET", "/dome", "signed-in").build().expect("a plan"));
+    let several = several.also(lab).build().expect("a guard");
+    let named = |token: &str| {
+        let request = Request::get("/dome").header("authorization", format!("Bearer {token}"));
+        drop(black_box(several.decide(&request.body(()).expect("a request").into_parts().0, NOW).at_once()));
+    };
+    let signed_out = |token: &str| post_to("/oauth/revoke", &format!("client_id=desk&token={token}"));
+    let asserted = |token: &str| {
+        let kind = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer";
+        post_to(
+            "/oauth/token",
+            &format!("grant_type=client_credentials&client_assertion_type={kind}&client_assertion={token}"),
+        );
+    };
+    for (name, hostile) in [
+        (
+            "claims of as many members as may be",
+            format!("{{{}}}", (0..1_020).map(|number| format!("\"{number:x}\":0")).collect::<Vec<_>>().join(",")),
+        ),
+        ("claims of many members", format!("{{{}}}", filled(room, |number| format!("\"{number:x}\":0"), ","))),
+        ("claims of one long list", format!("{{\"x\":[{}]}}", filled(room, |_| "0".to_owned(), ","))),
+        ("claims of escapes", format!("{{\"x\":\"{}\"}}", "\\u0041".repeat(room / 6))),
+    ] {
+        let hostile = claims(hostile);
+        compare(&format!("{name}, several issuers"), &mut || named(&plain), &mut || named(&hostile));
+        compare(&format!("{name}, sign-out"), &mut || signed_out(&plain), &mut || signed_out(&hostile));
+        compare(&format!("{name}, assertion"), &mut || asserted(&plain), &mut || asserted(&hostile));
+    }
     let sign_in = |body: &str| send("/oauth/sign-in", "application/json", body);
     let begin = "\"subject\":\"obs-0017\"";
+    let texts = |count| (0..count).map(|number| format!("\"{number:x}\":\"x\"")).collect::<Vec<_>>().join(",");
     let plain = format!("{{{begin},\"x\":\"{}\"}}", "x".repeat(FORM - 200));
     for (name, member) in [
+        ("sign-in of as many members as may be", texts(60)),
         ("sign-in of many members", filled(FORM - 200, |number| format!("\"{number:x}\":\"x\""), ",")),
         ("sign-in of one long list", format!("\"x\":[{}]", filled(FORM - 200, |_| "0".to_owned(), ","))),
         ("sign-in of escapes", format!("\"x\":\"{}\"", "\\u0041".repeat(FORM / 6 - 40))),
@@ -161,6 +200,14 @@ fn main() {
     let room = FORM - 200;
     let plain = format!("{{{begin},\"ack\":[\"{}\"]}}", "x".repeat(room));
     for (name, member) in [
+        ("poll of as many acks as may be", format!("\"ack\":[{}]", vec!["\"\""; 500].join(","))),
+        (
+            "poll of as many errors as may be",
+            format!(
+                "\"setErrs\":{{{}}}",
+                (0..250).map(|number| format!("\"{number:x}\":{{\"err\":\"\"}}")).collect::<Vec<_>>().join(",")
+            ),
+        ),
         ("poll of many acks", format!("\"ack\":[{}]", filled(room, |_| "\"\"".to_owned(), ","))),
         (
             "poll of many errors",

@@ -120,6 +120,11 @@ async fn wrong_sign_ins_get_clear_answers_that_tell_nobody_who_is_known() {
     let twice = "{\"client_id\": \"desk\", \"subject\": \"wren\", \"subject\": \"obs-0017\", \"password\": \"x\"}";
     let request = wire.http.post(wire.at("/oauth/sign-in")).header("content-type", "application/json");
     assert_eq!(wire.send(request.body(twice)).await.error(), "invalid_request");
+    for (others, error) in [(64 - 3, "invalid_grant"), (64 - 2, "invalid_request")] {
+        let mut sent = body("wren", "x");
+        (0..others).for_each(|number| sent[format!("x{number}")] = "y".into());
+        assert_eq!(wire.sign_in(&sent).await.error(), error, "{others} others");
+    }
     let form = [("client_id", "desk"), ("subject", "wren"), ("password", RIGHT)];
     assert_eq!(wire.post_with("/oauth/sign-in", ("authorization", &both), &form).await.error(), "invalid_request");
     assert_eq!(wire.post_with("/oauth/sign-in", ("authorization", "Bearer x"), &form).await.error(), "invalid_request");

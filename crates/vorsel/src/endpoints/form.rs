@@ -8,7 +8,7 @@ use percent_encoding::percent_decode_str;
 use super::reply::Refused;
 
 /// How many parameters a form may have: a token endpoint knows a dozen.
-const MOST: usize = 64;
+pub(super) const MOST: usize = 64;
 /// How much of a name an answer repeats.
 const LONGEST_NAME: usize = 80;
 

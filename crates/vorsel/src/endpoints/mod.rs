@@ -28,7 +28,6 @@ mod forwarded;
 #[cfg(feature = "password")]
 mod going;
 mod introspect;
-mod json;
 mod key_set;
 mod metadata;
 mod own_reach;

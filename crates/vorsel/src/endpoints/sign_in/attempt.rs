@@ -4,11 +4,9 @@ use std::collections::BTreeMap;
 
 use http::HeaderMap;
 use http::header::AUTHORIZATION;
-use serde_json::Value;
 use zeroize::Zeroizing;
 
-use crate::endpoints::form::{Parameters, has_media_type};
-use crate::endpoints::json;
+use crate::endpoints::form::{MOST, Parameters, has_media_type};
 use crate::endpoints::reply::Refused;
 
 /// A subject as typed, and its password; and whatever else was sent.
@@ -47,13 +45,15 @@ fn fields(headers: &HeaderMap, body: &[u8]) -> Result<BTreeMap<String, String>, 
     if !has_media_type(headers, "application/json") {
         return Ok(Parameters::read(headers, body)?.into_fields());
     }
-    let members: Members = json::read(body).map_err(|_| {
-        Refused::request("expected a JSON object of texts, no member twice, such as {\"subject\": …, \"password\": …}")
+    let members: Members = serde_json::from_slice(body).map_err(|_| {
+        Refused::request(format!(
+            "expected a JSON object of texts, at most {MOST}, no member twice, such as {{\"subject\": …, \"password\": …}}"
+        ))
     })?;
     Ok(members.0)
 }
 
-/// The members of an object, all of them texts, none twice.
+/// The members of an object, all of them texts, none twice, as many as a form may have.
 struct Members(BTreeMap<String, String>);
 
 impl<'de> serde::Deserialize<'de> for Members {
@@ -68,14 +68,13 @@ impl<'de> serde::Deserialize<'de> for Members {
 
             fn visit_map<A: serde::de::MapAccess<'de>>(self, mut members: A) -> Result<Members, A::Error> {
                 let mut fields = BTreeMap::new();
-                while let Some((name, value)) = members.next_entry::<String, Value>()? {
+                // Stops at the first that is too many or none, before the others have cost anything.
+                while let Some((name, text)) = members.next_entry::<String, Option<String>>()? {
+                    if fields.len() == MOST {
+                        return Err(serde::de::Error::custom("too many members"));
+                    }
                     // As in a form, what is empty is not there.
-                    let text = match value {
-                        Value::Null => String::new(),
-                        Value::String(text) => text,
-                        _ => return Err(serde::de::Error::custom("expected a text")),
-                    };
-                    if fields.insert(name, text).is_some() {
+                    if fields.insert(name, text.unwrap_or_default()).is_some() {
                         return Err(serde::de::Error::custom("a member twice"));
                     }
                 }
