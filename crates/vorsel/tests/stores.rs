@@ -182,23 +182,6 @@ async fn a_store_is_opened_again_as_it_was_and_one_of_a_later_version_is_not_tou
     }
 }
 
-#[tokio::test]
-async fn a_line_in_redis_stays_short_however_often_a_session_is_renewed() {
-    let Some(server) = shared(Kind::Redis) else { return };
-    let url = server.empty_database();
-    let store = RedisStore::connect(&url).await.expect("a store");
-    let session = session();
-    assert!(matches!(store.insert(&session, None).await, Ok(Inserted::Kept { displaced: 0 })));
-    for generation in 1..=500 {
-        assert_eq!(advance(&store, &session, generation).await, Advanced::Made);
-    }
-    let client = redis::Client::open(url).expect("an address");
-    let mut connection = client.get_multiplexed_async_connection().await.expect("a connection");
-    let length: usize = redis::cmd("HLEN").arg("vorsel:line:s1").query_async(&mut connection).await.expect("a length");
-    assert!((33..=34).contains(&length), "{length} entries");
-    assert_eq!(store.load("s1").await.expect("load").expect("the session").spent.len(), Session::MOST_SPENT);
-}
-
 /// What a primary had not yet told its replica is missing after a fail-over; the instances still know it.
 #[tokio::test]
 async fn a_line_in_redis_with_a_gap_tells_of_the_generations_after_it() {
@@ -328,6 +311,53 @@ async fn a_session_in_redis_costs_what_is_stated() {
     let further = (line().await - first).div_ceil(Session::MOST_SPENT as u64);
     println!("{each} bytes a session, {further} for each further generation");
     assert!(each <= 1_000 && further <= 40, "{each} bytes a session, {further} for each further generation");
+}
+
+/// What is older than the spent generations is taken out some at a time; where some are missing or were left, the line comes to
+/// be as long as others again.
+#[tokio::test]
+async fn a_line_in_redis_stays_short_however_often_a_session_is_renewed() {
+    const LONGEST: u64 = Session::MOST_SPENT as u64 + 2 + 7;
+    // The server's counts of commands are of this test alone.
+    let Some(server) = servers::start(Kind::Redis) else { return };
+    let url = server.empty_database();
+    let store = RedisStore::connect(&url).await.expect("a store");
+    let (seed, at) = (SessionSeed::new("s1", [7; 32]), now());
+    let session = Session::begin(seed, SignIn::new("obs-0017", "desk"), &SessionLimits::default(), at);
+    let _kept = store.insert(&session, None).await.expect("insert");
+    let key = "vorsel:line:s1";
+    let length = async || -> u64 { asked(&url, redis::cmd("HLEN").arg(key)).await };
+    let looked = async || -> usize {
+        let stats: String = asked(&url, redis::cmd("INFO").arg("commandstats")).await;
+        let calls = stats.lines().find_map(|line| line.strip_prefix("cmdstat_hkeys:calls="));
+        calls.map_or(0, |calls| calls.split(',').next().and_then(|calls| calls.parse().ok()).expect("a number"))
+    };
+    for number in 1..=100 {
+        assert_eq!(advance(&store, &session, number).await, Advanced::Made, "{number}");
+        let length = length().await;
+        assert!(length <= LONGEST && (number >= 40 || length == number + 1), "{length} places after {number}");
+    }
+    assert_eq!(looked().await, 0, "a renewal looks at the whole line only where something is odd");
+    // A gap in the middle, and some that a lost renewal was to take out.
+    let lost: u64 = asked(&url, redis::cmd("HDEL").arg(key).arg(&[90, 96])).await;
+    let left: u64 = asked(&url, redis::cmd("HSET").arg(key).arg(&[(1, "0 0"), (2, "0 0")])).await;
+    assert_eq!((lost, left), (2, 2));
+    for number in 101..=160 {
+        assert_eq!(advance(&store, &session, number).await, Advanced::Made, "{number}");
+        assert!(length().await <= LONGEST, "{} places after {number}", length().await);
+    }
+    let odd = looked().await;
+    assert!(odd > 0);
+    for number in 161..=180 {
+        assert_eq!(advance(&store, &session, number).await, Advanced::Made, "{number}");
+    }
+    assert_eq!(looked().await, odd, "the line is as usual again");
+    let loaded = store.load("s1").await.expect("a load").expect("a session");
+    assert_eq!((loaded.current.number, loaded.spent.len()), (180, Session::MOST_SPENT));
+    // A place behind the current one can't be taken, though it was lost.
+    let lost: u64 = asked(&url, redis::cmd("HDEL").arg(key).arg(179)).await;
+    assert_eq!(lost, 1);
+    assert_eq!(advance(&store, &session, 179).await, Advanced::Lost);
 }
 
 /// Sign-outs that come at the same time are one statement, and none of them goes by another's luck: a session that somebody else

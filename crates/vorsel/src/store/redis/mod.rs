@@ -72,6 +72,8 @@ static KEEP: LazyLock<Script> = LazyLock::new(|| Script::new(include_str!("keep.
 const MIGRATIONS: &[Option<&LazyLock<Script>>] = &[None, Some(&FROM_STREAMS)];
 /// As many generations of a session are kept: those it knows, the current one included.
 const LINE: u64 = Session::MOST_SPENT as u64 + 1;
+/// As many that are older are taken out at a time, so that a renewal has a command less as a rule.
+const TRIMMED: u64 = 8;
 
 /// How a Redis server is used.
 ///
@@ -198,10 +200,25 @@ impl RedisStore {
     /// Whether a place that was taken may stay where others are missing or too many: not in a session that was purged, that
     /// has ended, or that is further on already, behind a gap.
     async fn may_stay(&self, id: &str, number: u64) -> Result<bool, RedisError> {
-        let places: Vec<String> = self.wire.ask(cmd("HKEYS").arg(self.keys.line(id))).await?;
+        let line = self.keys.line(id);
+        let places: Vec<String> = self.wire.ask(cmd("HKEYS").arg(&line)).await?;
         let is_over = |place: &String| place == END || place.parse().is_ok_and(|other: u64| other > number);
-        Ok(places.len() > 1 && !places.iter().any(is_over))
+        let may_stay = places.len() > 1 && !places.iter().any(is_over);
+        // What a lost renewal was to trim.
+        let oldest = number.saturating_sub(LINE + TRIMMED);
+        let left: Vec<_> =
+            places.into_iter().filter(|place| place.parse().is_ok_and(|other: u64| other < oldest)).collect();
+        if may_stay && !left.is_empty() {
+            self.wire.ask::<()>(cmd("HDEL").arg(&line).arg(left)).await?;
+        }
+        Ok(may_stay)
     }
+}
+
+/// How many places a line has after the renewal that took this one, where none is missing and none is too many.
+const fn places_up_to(number: u64) -> u64 {
+    let trimmed_at = number - number % TRIMMED;
+    if trimmed_at > LINE { number - (trimmed_at - LINE) + 1 } else { number + 1 }
 }
 
 fn failed(action: &'static str) -> impl Fn(RedisError) -> StoreError {
@@ -264,8 +281,9 @@ impl SessionStore for RedisStore {
         let (wrong, line) = (failed("advance a session"), self.keys.line(id));
         let mut pipeline = pipe();
         pipeline.cmd("HSETNX").arg(&line).arg(number).arg(times(Spent { began_at, idle_until }));
-        if let Some(old) = number.checked_sub(LINE + 1) {
-            pipeline.cmd("HDEL").arg(&line).arg(old).ignore();
+        if number % TRIMMED == 0 && number > LINE {
+            let oldest = number - LINE;
+            pipeline.cmd("HDEL").arg(&line).arg((oldest.saturating_sub(TRIMMED)..oldest).collect::<Vec<_>>()).ignore();
         }
         pipeline.cmd("HLEN").arg(&line);
         pipeline.cmd("GET").arg(&self.keys.newest_mark);
@@ -274,8 +292,7 @@ impl SessionStore for RedisStore {
             return Ok(Advanced::Lost);
         }
         let is_covered = newest.is_some_and(|before| change.started_at.as_micros() < before);
-        // As many as there are where none is missing and none is too many.
-        let is_as_usual = count == (number + 1).min(LINE + 1);
+        let is_as_usual = count == places_up_to(number);
         if !is_covered && (is_as_usual || self.may_stay(id, number).await.map_err(&wrong)?) {
             return Ok(Advanced::Made);
         }
