@@ -332,17 +332,19 @@ impl Session {
     #[must_use]
     pub fn renewed(&self, limits: &SessionLimits, now: Timestamp) -> Self {
         let Generation { number, began_at, idle_until } = self.current;
-        let spent = self.spent.iter().copied().take(Self::MOST_SPENT - 1);
+        let kept = self.spent.len().min(Self::MOST_SPENT - 1);
+        let mut spent = Vec::with_capacity(kept + 1);
+        spent.push(Spent { began_at, idle_until });
+        spent.extend_from_slice(&self.spent[..kept]);
         // Another instance's clock may be ahead of this one's.
         let now = now.max(began_at);
+        let idle_until = now.after(limits.idle.as_duration()).min(self.facts.ends_at);
         Self {
-            current: Generation {
-                number: number + 1,
-                began_at: now,
-                idle_until: now.after(limits.idle.as_duration()).min(self.facts.ends_at),
-            },
-            spent: [Spent { began_at, idle_until }].into_iter().chain(spent).collect(),
-            ..self.clone()
+            id: self.id.clone(),
+            facts: self.facts.clone(),
+            current: Generation { number: number + 1, began_at: now, idle_until },
+            spent,
+            ended: self.ended,
         }
     }
 

@@ -2,6 +2,7 @@
 
 mod assertion;
 mod claims;
+mod draft;
 mod issuer;
 mod jws;
 mod kind;
@@ -15,7 +16,8 @@ mod written;
 
 pub use assertion::client_assertion;
 pub use claims::{Checked, Claims, NoOwn};
-pub use issuer::{AccessDraft, DraftByClient, DraftForAudience, DraftOfSubject, IssueError, Issuer, Prepared};
+pub use draft::{AccessDraft, DraftByClient, DraftForAudience, DraftOfSubject};
+pub use issuer::{IssueError, Issuer, Prepared};
 pub use kind::Kind;
 pub use reading::{Reading, ReadingError};
 pub use scope::{ScopeError, Scopes};
