@@ -1,4 +1,5 @@
-"""Every test that docs/security.md, docs/conformance.md and docs/performance.md name is there: `file::test`, or `file::tests::test` beside the code."""
+"""Every test that docs/security.md, docs/conformance.md and docs/performance.md name is there: `file::test`, or `file::tests::test` beside the code. And every file and folder of the
+sources that docs/architecture.md names."""
 
 import pathlib
 import re
@@ -19,5 +20,9 @@ for page in ("docs/security.md", "docs/conformance.md", "docs/performance.md"):
         count += 1
         if not re.search(r"fn " + test + r"\b", sources.get(file, "")):
             missing.append(f"{page}: {name}")
+houses = [path for path in root.glob("crates/**/") if "target" not in path.parts]
+for name in re.findall(r"`([a-z_]+/(?:[a-z_]+/)*(?:[a-z_0-9]+\.rs)?)`", (root / "docs/architecture.md").read_text()):
+    if not any((house / name).exists() for house in houses):
+        missing.append(f"docs/architecture.md: {name}")
 print(f"{count} tests are named in the documentation, {len(missing)} of them missing", *missing, sep="\n")
 sys.exit(bool(missing or not count))

@@ -1,13 +1,12 @@
-//! Sessions that are there: looked at, ended, and forgotten.
+//! Sessions that are there: looked at and forgotten.
 
 use serde::Serialize;
 #[cfg(feature = "axum")]
 use vorsel_core::Scopes;
-use vorsel_core::{EndReason, Session};
+use vorsel_core::Session;
 
 use super::Sessions;
-use super::error::EndError;
-use crate::store::{StoreError, Which};
+use crate::store::StoreError;
 
 impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     /// The session of this id, if it can still be renewed.
@@ -34,37 +33,6 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     #[cfg(feature = "axum")]
     pub(crate) fn declared_scopes(&self) -> Option<&Scopes> {
         self.0.declared.as_ref()
-    }
-
-    /// Ends sessions by the app's decision: one, all of a subject, or all that started before a moment. They can't be renewed,
-    /// and their tokens stop standing. Says how many, where that is known.
-    ///
-    /// All that started before a moment are ended by one small write, however many there are, so nobody knows how many those
-    /// were. Tokens count whole seconds, so what starts within the second of the moment is ended with them. Where this machine's
-    /// clock and the store's differ, the moment is the later of what they show.
-    ///
-    /// # Errors
-    /// If the moment is after now, or the store fails.
-    pub async fn end(&self, which: Which<'_>) -> Result<Option<u64>, EndError> {
-        let (sessions, now) = (self.0.clone(), self.0.access.now());
-        let name = match which {
-            Which::StartedBefore(_) => String::new(),
-            Which::One(name) | Which::OfSubject(name) => name.to_owned(),
-        };
-        let is_one = matches!(which, Which::One(_));
-        let moment = match which {
-            Which::StartedBefore(found) => Some(self.0.access.past(found).ok_or(EndError::Future { found, now })?),
-            _ => None,
-        };
-        let end = async move {
-            let which = match moment {
-                Some(moment) => Which::StartedBefore(moment),
-                None if is_one => Which::One(&name),
-                None => Which::OfSubject(&name),
-            };
-            sessions.end_for(which, EndReason::Withdrawn, None).await
-        };
-        Ok(self.0.access.under_way().carried_out(end).await?)
     }
 
     /// Forgets sessions and revocations whose time is over, in small steps; says how many sessions. To be called now and

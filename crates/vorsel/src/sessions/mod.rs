@@ -3,6 +3,7 @@
 mod again;
 mod builder;
 mod clients;
+mod ending;
 mod error;
 mod figures;
 mod housekeeping;
@@ -16,8 +17,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use serde::Serialize;
 use vorsel_core::{
-    Arrivals, EndReason, Ended, Generation, IssueError, Presented, PurposeTokens, RefreshTokens, Renewal, RenewalStep,
-    Scopes, Session, SessionLimits, SignIn, Step, Swap, Timestamp, with_causes,
+    Arrivals, EndReason, Generation, IssueError, Presented, PurposeTokens, RefreshTokens, Renewal, RenewalStep, Scopes,
+    Session, SessionLimits, SignIn, Step, Swap, Timestamp, with_causes,
 };
 
 use crate::access::AccessTokens;
@@ -27,7 +28,7 @@ use crate::clients::Clients;
 use crate::keys::IssuerKeys;
 use crate::live::Live;
 use crate::random::{random_id, session_seed};
-use crate::store::{Advanced, Cap, End, Inserted, SessionStore, StoreError, Which};
+use crate::store::{Advanced, Cap, Inserted, SessionStore};
 pub use builder::SessionsBuilder;
 pub use clients::{ClientReply, ClientTokenError};
 pub use error::{EndError, RenewError, SignOutError, StartError};
@@ -188,20 +189,6 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
         let renewal = async move { sessions.answer(presented, client.as_deref(), scopes.as_ref(), now).await };
         self.0.access.under_way().carried_out(renewal).await
     }
-
-    /// Ends the session of a refresh token; a spent token of the session does as well. A token that is not accepted
-    /// ends nothing, and neither does one of a session that has ended: for the client all of this is the same.
-    ///
-    /// # Errors
-    /// If the token was given to another client than this one ([RFC 7009 section 2.1](https://www.rfc-editor.org/rfc/rfc7009#section-2.1)),
-    /// or the store fails. A replay by another client ends the session all the same.
-    pub async fn sign_out(&self, refresh_token: &str, client_id: Option<&str>) -> Result<(), SignOutError> {
-        let (sessions, now) = (self.0.clone(), self.0.access.now());
-        let Ok(presented) = sessions.refresh_tokens.load().check(refresh_token, now) else { return Ok(()) };
-        let client = client_id.map(str::to_owned);
-        let end = async move { sessions.sign_out(&presented, client.as_deref(), now).await };
-        self.0.access.under_way().carried_out(end).await
-    }
 }
 
 impl<C: Serialize + Send + Sync + 'static> Inner<C> {
@@ -356,44 +343,6 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
         let advance = self.access.asked(self.store().advance(&next.id, next.advance()));
         let (advanced, reply) = tokio::join!(advance, sign);
         Ok((matches!(advanced?, Advanced::Made).then_some(next), reply))
-    }
-
-    async fn sign_out(&self, presented: &Presented, client: Option<&str>, now: Timestamp) -> Result<(), SignOutError> {
-        match self.of_another_client(presented, client, now).await {
-            Some(RenewError::Store(error)) => return Err(error.into()),
-            Some(_) => return Err(SignOutError::WrongClient { found: client.unwrap_or_default().to_owned() }),
-            None => {}
-        }
-        let Some(session) = self.store().load(&presented.session_id).await? else { return Ok(()) };
-        if session.made(presented) {
-            self.end_one(&session, EndReason::SignedOut).await?;
-        }
-        Ok(())
-    }
-
-    async fn end_one(&self, session: &Session, why: EndReason) -> Result<(), StoreError> {
-        self.end_for(Which::One(&session.id), why, Some(session)).await.map(drop)
-    }
-
-    /// Ends them; `known` is the session if it is one, and known.
-    async fn end_for(
-        &self,
-        which: Which<'_>,
-        why: EndReason,
-        known: Option<&Session>,
-    ) -> Result<Option<u64>, StoreError> {
-        let now = self.access.now();
-        let until = self.access.remembered_until(now);
-        let count = self.access.asked(self.store().end(End { which, ended: Ended { at: now, why }, until })).await?;
-        match (which, count) {
-            // What has ended before does not end once more.
-            (Which::One(_) | Which::OfSubject(_), Some(0)) => {}
-            (Which::One(id), _) => audit::session_ended(id, known, why),
-            (Which::OfSubject(subject), count) => audit::subject_ended(subject, count.unwrap_or_default(), why),
-            (Which::StartedBefore(moment), _) => audit::all_ended(moment, why),
-        }
-        self.access.heard().await;
-        Ok(count)
     }
 
     /// What the session may have now, with the subject looked up afresh.
