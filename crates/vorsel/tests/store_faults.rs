@@ -79,7 +79,7 @@ async fn errors_of_postgres_that_pass_say_so_and_it_works_again_without_a_restar
     let asked = Instant::now();
     each_may_pass(&store, "a lock").await;
     assert!(store.load("s1").await.expect_err("a lock").is_retryable());
-    assert!(asked.elapsed() < Duration::from_secs(5), "each wait has an end");
+    assert!(asked.elapsed() < Duration::from_secs(30), "each wait has an end");
     holder.rollback().await.expect("given back");
     each_works(&store).await;
 
@@ -187,7 +187,7 @@ async fn a_file_that_another_process_writes_gives_an_answer_in_time() {
     let holder = pool.begin_with("BEGIN IMMEDIATE").await.expect("a turn");
     let asked = Instant::now();
     each_may_pass(&store, "another writer").await;
-    assert!(asked.elapsed() < Duration::from_secs(4), "each wait has an end");
+    assert!(asked.elapsed() < Duration::from_secs(30), "each wait has an end");
     assert!(store.load("s1").await.expect("whoever reads goes on").is_some());
     holder.rollback().await.expect("given back");
     each_works(&store).await;

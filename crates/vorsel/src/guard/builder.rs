@@ -325,7 +325,8 @@ impl<C> GuardBuilder<C> {
             return Err(GuardError { problems: self.problems });
         }
         for warning in self.plan.warnings() {
-            tracing::warn!(target: "vorsel::guard", "access plan: {warning}");
+            let file = warning.file.as_deref().map(|file| format!("{file}:")).unwrap_or_default();
+            tracing::warn!(target: "vorsel::guard", "access plan: {file}{warning}");
         }
         let Self {
             checkers,
