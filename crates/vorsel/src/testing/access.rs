@@ -1,7 +1,7 @@
 //! A picture of who may reach what, kept beside the tests, so that a change to it is seen.
 
 use std::path::Path;
-use std::{env, fs};
+use std::{env, fs, io};
 
 use vorsel_core::{AccessPlan, Change, RouteChange};
 
@@ -30,7 +30,7 @@ pub fn assert_access(plan: &AccessPlan, path: impl AsRef<Path>) {
     let path = path.as_ref();
     let shown = path.display();
     if env::var_os("VORSEL_ACCEPT_ACCESS").is_some_and(|value| value == "1") {
-        fs::write(path, kept(plan)).unwrap_or_else(|error| panic!("cannot write {shown}: {error}"));
+        keep(plan, path).unwrap_or_else(|error| panic!("cannot write {shown}: {error}"));
         return;
     }
     let accept = "run the test with VORSEL_ACCEPT_ACCESS=1 to accept it";
@@ -40,8 +40,11 @@ pub fn assert_access(plan: &AccessPlan, path: impl AsRef<Path>) {
     assert!(changes.is_empty(), "who may reach what differs from {shown}; {accept}\n{}", described(&changes));
 }
 
-fn kept(plan: &AccessPlan) -> String {
-    format!("# Who may reach what, as the tests hold it: accepted with VORSEL_ACCEPT_ACCESS=1.\n\n{}", plan.to_toml())
+/// A new package has no folder of tests.
+fn keep(plan: &AccessPlan, path: &Path) -> io::Result<()> {
+    path.parent().map_or(Ok(()), fs::create_dir_all)?;
+    let head = "# Who may reach what, as the tests hold it: accepted with VORSEL_ACCEPT_ACCESS=1.";
+    fs::write(path, format!("{head}\n\n{}", plan.to_toml()))
 }
 
 /// A line for each who gains or loses a route.
@@ -75,8 +78,8 @@ mod tests {
     #[test]
     fn a_route_that_loses_its_protection_is_shown() {
         let folder = tempfile::tempdir().expect("a folder");
-        let path = folder.path().join("access.toml");
-        fs::write(&path, kept(&plan("role operator"))).expect("a file");
+        let path = folder.path().join("tests/access.toml");
+        keep(&plan("role operator"), &path).expect("a file in a folder of its own");
         assert_access(&plan("role operator"), &path);
         let failure = std::panic::catch_unwind(|| assert_access(&plan("signed-in"), &path)).expect_err("a difference");
         let message = failure.downcast_ref::<String>().expect("a message");
