@@ -1,5 +1,6 @@
-"""Every test that docs/security.md, docs/conformance.md and docs/performance.md name is there: `file::test`, or `file::tests::test` beside the code. And every file and folder of the
-sources that docs/architecture.md names."""
+"""Every test that docs/security.md, docs/conformance.md and docs/performance.md name is there:
+`file::test`, or `file::tests::test` beside the code.
+And every file and folder of the sources that docs/architecture.md names."""
 
 import pathlib
 import re
