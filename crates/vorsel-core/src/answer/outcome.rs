@@ -50,6 +50,7 @@ pub enum Stop {
 
 impl<T> Outcome<T> {
     /// What a verdict comes to for this caller, or for a request whose credentials were refused.
+    #[inline]
     pub fn of(verdict: Verdict, caller: Result<Option<T>, Refusal>) -> Self {
         let refusal = match (verdict, caller) {
             (Verdict::Open, caller) => return Self::Passed(caller.ok().flatten()),

@@ -51,14 +51,6 @@ impl<'a, C> From<&'a Checked<C>> for CallerFacts<'a> {
     }
 }
 
-impl CallerFacts<'_> {
-    /// Whether the caller is one of our own people: a token whose subject is its client is the client's own
-    /// ([RFC 9068 section 2.2](https://www.rfc-editor.org/rfc/rfc9068#section-2.2)).
-    fn is_own_person(&self) -> bool {
-        self.own_issuer && self.claims.subject() != self.claims.client_id()
-    }
-}
-
 /// What a plan says to a request.
 ///
 /// ```
@@ -239,7 +231,8 @@ impl AccessPlan {
     pub(super) fn facts_anywhere<'a>(&self, caller: CallerFacts<'a>, now: Timestamp) -> Facts<'a> {
         Facts {
             caller: caller.claims,
-            subject_counts: self.all_subjects || caller.is_own_person(),
+            own_issuer: caller.own_issuer,
+            all_subjects: self.all_subjects,
             key_client: caller.key_client,
             credentials: caller.credentials,
             answers: caller.answers,
@@ -250,11 +243,12 @@ impl AccessPlan {
     }
 
     fn facts<'a>(&'a self, parameters: &matchit::Params<'a, 'a>, caller: CallerFacts<'a>, now: Timestamp) -> Facts<'a> {
-        let mut path = SmallVec::new();
+        let mut facts = self.facts_anywhere(caller, now);
+        facts.knows_path = true;
         if !parameters.is_empty() {
-            path.extend(parameters.iter().filter_map(|(name, value)| Some((name, decoded(value)?))));
+            facts.path.extend(parameters.iter().filter_map(|(name, value)| Some((name, decoded(value)?))));
         }
-        Facts { path, knows_path: true, ..self.facts_anywhere(caller, now) }
+        facts
     }
 }
 

@@ -17,8 +17,10 @@ use crate::token::Claims;
 pub(crate) struct Facts<'a> {
     /// The caller's checked claims.
     pub(crate) caller: &'a Claims,
-    /// Whether `sub` means somebody to this plan: one of our own people, as a rule.
-    pub(crate) subject_counts: bool,
+    /// Whether the caller counts as of our own issuer.
+    pub(crate) own_issuer: bool,
+    /// Whether `sub` means somebody whoever the caller is.
+    pub(crate) all_subjects: bool,
     /// The client whose API key came along, if one did.
     pub(crate) key_client: Option<&'a str>,
     /// The kinds of credential that the request came with.
@@ -77,6 +79,12 @@ impl Facts<'_> {
         })
     }
 
+    /// Whether `sub` means somebody to the plan: one of our own people, as a rule. A token whose subject is its client is the
+    /// client's own ([RFC 9068 section 2.2](https://www.rfc-editor.org/rfc/rfc9068#section-2.2)).
+    fn subject_counts(&self) -> bool {
+        self.all_subjects || self.own_issuer && self.caller.subject() != self.caller.client_id()
+    }
+
     fn clients(&self) -> impl Iterator<Item = &str> {
         self.caller.client_id().into_iter().chain(self.key_client)
     }
@@ -88,7 +96,7 @@ impl Facts<'_> {
     fn value<'v>(&'v self, operand: &'v Operand) -> Option<Held<'v>> {
         match operand {
             Operand::Literal(value) => Some(Held::Json(value)),
-            Operand::Subject => self.caller.subject().filter(|_| self.subject_counts).map(Held::Text),
+            Operand::Subject => self.caller.subject().filter(|_| self.subject_counts()).map(Held::Text),
             Operand::Acr => self.caller.acr().map(Held::Text),
             Operand::Path(name) => {
                 let (_, value) = self.path.iter().find(|(parameter, _)| parameter == name)?;

@@ -15,11 +15,16 @@ pub(crate) trait Audit {
 pub(crate) struct FirstFailure(pub(crate) Option<Box<Finding>>);
 
 impl Audit for FirstFailure {
+    #[inline]
     fn note(&mut self, check: Check, held: bool, detail: impl FnOnce() -> Detail) -> ControlFlow<()> {
-        if held {
-            return ControlFlow::Continue(());
-        }
-        self.0 = Some(Box::new(finding(check, held, detail())));
+        if held { ControlFlow::Continue(()) } else { self.fail(check, detail) }
+    }
+}
+
+impl FirstFailure {
+    #[cold]
+    fn fail(&mut self, check: Check, detail: impl FnOnce() -> Detail) -> ControlFlow<()> {
+        self.0 = Some(Box::new(finding(check, false, detail())));
         ControlFlow::Break(())
     }
 }

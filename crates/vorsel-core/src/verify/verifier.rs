@@ -406,9 +406,10 @@ impl<'a, A: Audit> Run<'a, A> {
             (Check::IssuedAt, claims.issued_at),
             (Check::AuthenticatedAt, claims.authenticated_at),
         ];
+        let latest = now.after(ahead);
         for (check, begin) in beginnings {
             let Some(begin) = begin else { continue };
-            self.audit.note(check, now >= begin.before(ahead), || {
+            self.audit.note(check, begin <= latest, || {
                 Detail::new(format!("a time no later than now, {now}"), format!("{begin} ({})", relative(begin, now)))
             })?;
         }

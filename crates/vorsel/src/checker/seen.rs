@@ -85,8 +85,9 @@ impl<C> SeenTokens<C> {
         let product = u128::from(word(first) ^ self.key[0]) * u128::from(word(second) ^ self.key[1]);
         let [low, high] = [product, product >> 64].map(|half| (half & u128::from(u64::MAX)) as u64);
         let hash = low ^ high;
-        let count = u64::try_from(self.shelves.len()).ok()?;
-        let shelf = self.shelves.get(usize::try_from(hash.checked_rem(count)?).ok()?)?;
+        // The hash as a part of all there are, which is quicker than a remainder.
+        let place = (u128::from(hash) * self.shelves.len() as u128) >> 64;
+        let shelf = self.shelves.get(place as usize)?;
         Some((hash, shelf.lock().unwrap_or_else(PoisonError::into_inner)))
     }
 }

@@ -206,22 +206,31 @@ where
     fn call(&mut self, request: Request<B>) -> GuardedAppFuture {
         let path = request.uri().path();
         let under_way = self.carried_out.iter().find(|(at, _)| at.is_met_by(path)).map(|(_, under_way)| under_way);
-        let answer = match &mut self.app {
-            App::Bare(app) => Answer::Bare { future: app.answer(request.map(Body::new)) },
-            App::Layered(router) => {
-                let mut request = request;
+        let answer = match under_way {
+            None => self.app.answer(request),
+            Some(under_way) => {
+                let answer = self.app.answer(request);
+                Answer::CarriedOut { future: under_way.carried_out(GuardedAppFuture { answer }) }
+            }
+        };
+        GuardedAppFuture { answer }
+    }
+}
+
+impl App {
+    fn answer<B>(&mut self, mut request: Request<B>) -> Answer
+    where
+        B: HttpBody<Data = Bytes> + Send + 'static,
+        B::Error: Into<axum::BoxError>,
+    {
+        match self {
+            Self::Bare(app) => Answer::Bare { future: app.answer(request.map(Body::new)) },
+            Self::Layered(router) => {
                 if request.extensions().get::<OriginalUri>().is_none() {
                     request.extensions_mut().insert(Outermost);
                 }
                 Answer::Layered { future: router.call(request) }
             }
-        };
-        let answer = GuardedAppFuture { answer };
-        match under_way {
-            Some(under_way) => {
-                GuardedAppFuture { answer: Answer::CarriedOut { future: under_way.carried_out(answer) } }
-            }
-            None => answer,
         }
     }
 }

@@ -75,7 +75,7 @@ impl<C> Caller<C> {
 
     /// The issuer of a token that is not of our own.
     pub(super) fn other_issuer(&self) -> Option<&str> {
-        self.token_claims().issuer().filter(|_| !self.own_issuer)
+        if self.own_issuer { None } else { self.token_claims().issuer() }
     }
 
     pub(super) fn checked(&self) -> &Checked<C> {

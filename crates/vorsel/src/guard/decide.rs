@@ -86,10 +86,10 @@ impl<C> Deciding<C> {
     ///
     /// # Errors
     /// The decision itself if it is still under way.
-    pub fn at_once(mut self) -> Result<Admitted<C>, Self> {
-        match &mut self.state {
-            State::Ready(admitted) => admitted.take().ok_or(self),
-            State::Pending(_) => Err(self),
+    pub fn at_once(self) -> Result<Admitted<C>, Self> {
+        match self.state {
+            State::Ready(Some(admitted)) => Ok(admitted),
+            state => Err(Self { state }),
         }
     }
 }

@@ -80,7 +80,12 @@ pub(super) fn has(request: &dyn RequestHead, name: &HeaderName) -> bool {
 }
 
 fn each_value<'r>(headers: &'r HeaderMap, name: &HeaderName, each: &mut dyn FnMut(&'r [u8])) {
-    headers.get_all(name).iter().for_each(|value| each(value.as_bytes()));
+    // Where no header is there twice, there is nothing to walk along.
+    if headers.len() == headers.keys_len() {
+        headers.get(name).into_iter().for_each(|value| each(value.as_bytes()));
+    } else {
+        headers.get_all(name).iter().for_each(|value| each(value.as_bytes()));
+    }
 }
 
 /// Inside a nested axum router the request's own URI has lost its beginning.

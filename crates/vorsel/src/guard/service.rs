@@ -4,11 +4,12 @@ use std::fmt;
 use std::future::Future;
 use std::mem;
 use std::pin::Pin;
+use std::sync::LazyLock;
 use std::task::{Context, Poll, ready};
 
 use bytes::Bytes;
 use http::header::CACHE_CONTROL;
-use http::{HeaderMap, HeaderValue, Request, Response};
+use http::{Extensions, HeaderMap, HeaderValue, Request, Response};
 use http_body_util::{Either, Full};
 use pin_project_lite::pin_project;
 use serde::de::DeserializeOwned;
@@ -79,14 +80,14 @@ impl<S: Clone, C: DeserializeOwned + Send + Sync + 'static> Guarded<S, C> {
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
-    fn pass<S, B>(&self, request: Request<B>, service: &mut S) -> GuardedFuture<S, B>
+    fn pass<S, B>(&self, mut request: Request<B>, service: &mut S) -> GuardedFuture<S, B>
     where
         S: Service<Request<B>> + Clone,
         B: Send + 'static,
     {
         let outcome = match self.decide(&request, self.now()).at_once() {
-            Ok(admitted) => match self.settle(admitted, request) {
-                Ok((request, unseen)) => Outcome::Passed { future: service.call(request), unseen },
+            Ok(admitted) => match self.settle(admitted, &mut request) {
+                Ok(unseen) => Outcome::Passed { future: service.call(request), unseen },
                 Err(response) => Outcome::Stopped { response: Some(response) },
             },
             Err(deciding) => {
@@ -94,7 +95,10 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
                 let clone = service.clone();
                 let service = Some(mem::replace(service, clone));
                 let guard = self.clone();
-                let settled = Box::pin(async move { guard.settle(deciding.await, request) });
+                let settled = Box::pin(async move {
+                    let unseen = guard.settle(deciding.await, &mut request)?;
+                    Ok((request, unseen))
+                });
                 Outcome::Deciding { settled, service }
             }
         };
@@ -102,8 +106,20 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     }
 }
 
+/// Nothing, with room for what guard and axum put in: these are four, and a table that grows has room for three first.
+static ROOMY: LazyLock<Extensions> = LazyLock::new(|| {
+    let mut extensions = Extensions::new();
+    extensions.insert(0_u8);
+    extensions.insert(0_u16);
+    extensions.insert(0_u32);
+    extensions.insert(0_u64);
+    extensions.clear();
+    extensions
+});
+
 /// The request with its caller, for the service inside, and whether a cache can't [see](is_unseen) that there is one; or the answer.
-type Settled<B> = Result<(Request<B>, bool), Box<Response<Full<Bytes>>>>;
+type Settled<B> = Result<(Request<B>, bool), Refused>;
+type Refused = Box<Response<Full<Bytes>>>;
 
 /// A shared cache keeps no answer to a request with an `Authorization` header unless the app says that it may
 /// ([RFC 9111 section 3.5](https://www.rfc-editor.org/rfc/rfc9111#section-3.5)); of cookies and API keys it knows nothing.
@@ -117,14 +133,19 @@ fn keep_from_shared_caches(headers: &mut HeaderMap) {
 }
 
 impl<C: Send + Sync + 'static> Guard<C> {
-    fn settle<B>(&self, admitted: Admitted<C>, mut request: Request<B>) -> Settled<B> {
+    /// Puts the caller into the request, and says whether a cache can't see that there is one.
+    fn settle<B>(&self, admitted: Admitted<C>, request: &mut Request<B>) -> Result<bool, Refused> {
         match admitted {
             Ok(caller) => {
                 let extensions = request.extensions_mut();
-                // What an outer guard has left is not this one's.
-                extensions.remove::<Caller<C>>();
-                #[cfg(feature = "axum")]
-                extensions.remove::<Anonymous>();
+                if extensions.is_empty() {
+                    extensions.clone_from(&ROOMY);
+                } else {
+                    // What an outer guard has left is not this one's.
+                    extensions.remove::<Caller<C>>();
+                    #[cfg(feature = "axum")]
+                    extensions.remove::<Anonymous>();
+                }
                 let unseen = caller.as_ref().is_some_and(is_unseen);
                 match caller {
                     Some(caller) => drop(extensions.insert(caller)),
@@ -133,9 +154,9 @@ impl<C: Send + Sync + 'static> Guard<C> {
                     #[cfg(not(feature = "axum"))]
                     None => {}
                 }
-                Ok((request, unseen))
+                Ok(unseen)
             }
-            Err(stop) => Err(Box::new(self.answer(&stop, &request))),
+            Err(stop) => Err(Box::new(self.answer(&stop, request))),
         }
     }
 

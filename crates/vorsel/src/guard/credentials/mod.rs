@@ -19,7 +19,7 @@ pub(super) use source::{Shown, Source};
 pub(super) use ticket::TicketSource;
 
 /// What a request brings with it, in the order of the sources.
-pub(super) type Found<'s, 'r> = SmallVec<[(&'s dyn Source, Shown<'r>); 2]>;
+pub(super) type Found<'s, 'r> = SmallVec<[(&'s dyn Source, Shown<'r>); 1]>;
 
 /// The sources of one guard.
 #[derive(Debug)]
