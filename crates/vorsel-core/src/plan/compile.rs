@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::draft::{DraftRoute, DraftRule, PlanBuilder, Spanned};
 use super::exact::Patterns;
@@ -34,7 +35,9 @@ pub(super) fn compile(draft: &PlanBuilder) -> Compiled {
     let (routes, paths) = compiler.routes(&mut form, &names);
     let (all_subjects, budget) = (draft.all_subjects, draft.budget);
     let patterns = Arc::new(Patterns::of(routes.iter().map(Route::path)));
-    let plan = AccessPlan { names, routes, form, all_subjects, paths, patterns, budget, warnings: Vec::new() };
+    static PLANS: AtomicU64 = AtomicU64::new(1);
+    let number = PLANS.fetch_add(1, Ordering::Relaxed);
+    let plan = AccessPlan { number, names, routes, form, all_subjects, paths, patterns, budget, warnings: Vec::new() };
     let Compiler { mut mistakes, unsound, sound, .. } = compiler;
     let roles = plan.names.roles.keys().cloned().collect();
     let samples = Samples::of(sound.iter().map(|(rule, _)| &rule.rule), roles);
@@ -187,7 +190,8 @@ impl<'a> Compiler<'a> {
                 form.prepare(formula);
             }
             let (method, path, is_fallback) = (method.clone(), path.clone(), route.is_fallback);
-            routes.push(Route { method, path, access, formula, is_fallback });
+            let asks_claims_alone = formula.is_some_and(|formula| form.asks_claims_alone(formula));
+            routes.push(Route { method, path, access, formula, asks_claims_alone, is_fallback });
         }
         if routes.is_empty() && self.draft.mistakes.is_empty() {
             self.mistake(&None, "a plan without a route refuses every request; add [[routes]]".to_owned());

@@ -10,7 +10,7 @@ use super::table::{Access, AccessPlan, Route};
 use crate::credential::{Credential, Credentials};
 use crate::rule::{Evaluator, Facts, Formula, StepUp};
 use crate::time::Timestamp;
-use crate::token::{Checked, Claims};
+use crate::token::{Checked, Claims, Pass, Passed};
 
 /// What is known of the caller of one request.
 ///
@@ -27,6 +27,8 @@ use crate::token::{Checked, Claims};
 #[non_exhaustive]
 pub struct CallerFacts<'a> {
     claims: &'a Claims,
+    /// What these claims were let through to before, if anybody remembers.
+    passed: Option<&'a Passed>,
     /// Whether the token comes from the issuer that the guard expects, or the app itself vouches for the caller.
     pub own_issuer: bool,
     /// The client whose API key came along, if one did.
@@ -40,14 +42,21 @@ pub struct CallerFacts<'a> {
 impl<'a> From<&'a Claims> for CallerFacts<'a> {
     /// A caller with a bearer token of our own issuer, before any predicate was asked.
     fn from(claims: &'a Claims) -> Self {
-        Self { claims, own_issuer: true, key_client: None, credentials: Credential::Bearer.into(), answers: &[] }
+        Self {
+            claims,
+            passed: None,
+            own_issuer: true,
+            key_client: None,
+            credentials: Credential::Bearer.into(),
+            answers: &[],
+        }
     }
 }
 
 impl<'a, C> From<&'a Checked<C>> for CallerFacts<'a> {
     /// A caller with a bearer token of our own issuer, before any predicate was asked.
     fn from(checked: &'a Checked<C>) -> Self {
-        checked.claims().into()
+        Self { passed: Some(checked.passed()), ..checked.claims().into() }
     }
 }
 
@@ -126,25 +135,44 @@ impl AccessPlan {
     ) -> (Option<usize>, Verdict) {
         let Ok(matched) = self.paths.at(path) else { return (None, Verdict::NoRule) };
         let Some(index) = self.entry(matched.value, method) else {
-            let verdict = if method == "OPTIONS" {
-                self.options(matched.value, path, caller, now)
-            } else {
-                self.without_entry(matched.value)
-            };
-            return (None, verdict);
+            return (None, self.elsewhere(matched.value, method, path, caller, now));
         };
-        let route = &self.routes[index];
-        let verdict = if route.formula.is_some() && caller.is_none() {
-            Verdict::NeedsCaller
-        } else if let Some((name, _)) = matched.params.iter().find(|(_, value)| decoded(value).is_none()) {
-            // Left out, it would fulfil whatever stands under a `not`.
-            Verdict::BadParameter(name.to_owned())
-        } else if let (Some(formula), Some(caller)) = (route.formula, caller) {
-            self.apply(route, formula, &self.facts(&matched.params, caller, now))
-        } else {
-            Verdict::Open
+        let pass = caller.as_ref().and_then(|caller| self.pass(index, caller));
+        let verdict = match pass {
+            Some((passed, pass)) if passed.has(pass) && undecodable(&matched.params).is_none() => Verdict::Allowed,
+            _ => self.decide_anew(index, &matched.params, caller, pass, now),
         };
         (Some(index), verdict)
+    }
+
+    #[inline(never)]
+    fn decide_anew<'a>(
+        &'a self,
+        index: usize,
+        parameters: &matchit::Params<'a, 'a>,
+        caller: Option<CallerFacts<'a>>,
+        pass: Option<(&Passed, Pass)>,
+        now: Timestamp,
+    ) -> Verdict {
+        let route = &self.routes[index];
+        let (formula, caller) = match (route.formula, caller) {
+            (Some(_), None) => return Verdict::NeedsCaller,
+            // Left out, it would fulfil whatever stands under a `not`.
+            _ if let Some(name) = undecodable(parameters) => return Verdict::BadParameter(name.to_owned()),
+            (Some(formula), Some(caller)) => (formula, caller),
+            (None, _) => return Verdict::Open,
+        };
+        let verdict = self.apply(route, formula, &self.facts(parameters, caller, now));
+        if let (Some((passed, pass)), Verdict::Allowed) = (pass, &verdict) {
+            passed.note(pass);
+        }
+        verdict
+    }
+
+    /// Where it is remembered that these claims alone pass the entry, unless its rule asks for more than claims.
+    fn pass<'a>(&self, index: usize, caller: &CallerFacts<'a>) -> Option<(&'a Passed, Pass)> {
+        let passed = caller.passed.filter(|_| self.routes[index].asks_claims_alone && caller.key_client.is_none())?;
+        Some((passed, Pass::of(self.number, index, caller.own_issuer)?))
     }
 
     /// The facts of a request to a path that the plan knows.
@@ -173,6 +201,19 @@ impl AccessPlan {
     }
 
     /// Open methods are no secret, so a wrong method on an open path is told the right ones; guarded ones are not named.
+    /// For a method without an entry.
+    #[cold]
+    fn elsewhere(
+        &self,
+        indices: &[usize],
+        method: &str,
+        path: &str,
+        caller: Option<CallerFacts<'_>>,
+        now: Timestamp,
+    ) -> Verdict {
+        if method == "OPTIONS" { self.options(indices, path, caller, now) } else { self.without_entry(indices) }
+    }
+
     fn without_entry(&self, indices: &[usize]) -> Verdict {
         let open = indices.iter().map(|index| &self.routes[*index]).filter(|route| route.access == Access::Open);
         let mut methods: Vec<_> = open.map(|route| route.method.clone()).collect();
@@ -202,7 +243,8 @@ impl AccessPlan {
 
     fn entry(&self, indices: &[usize], method: &str) -> Option<usize> {
         let of = |method: &str| indices.iter().copied().find(|index| self.routes[*index].method == method);
-        entries_for(method).find_map(of)
+        // Nearly always there is one of the method itself.
+        of(method).or_else(|| entries_for(method).find_map(of))
     }
 
     fn apply(&self, route: &Route, formula: Formula, facts: &Facts<'_>) -> Verdict {
@@ -253,6 +295,13 @@ impl AccessPlan {
 }
 
 /// A path parameter as the handler sees it; nothing for one that is not UTF-8.
+fn undecodable<'p>(parameters: &matchit::Params<'p, 'p>) -> Option<&'p str> {
+    if parameters.is_empty() {
+        return None;
+    }
+    parameters.iter().find(|(_, value)| decoded(value).is_none()).map(|(name, _)| name)
+}
+
 fn decoded(value: &str) -> Option<Cow<'_, str>> {
     percent_decode_str(value).decode_utf8().ok()
 }

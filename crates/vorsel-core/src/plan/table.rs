@@ -28,6 +28,8 @@ use crate::rule::{Formula, NormalForm, RoleBook, Rule};
 /// ```
 #[derive(Clone)]
 pub struct AccessPlan {
+    /// Tells it apart from every other plan of this process, but for its copies.
+    pub(super) number: u64,
     pub(super) names: Names,
     pub(super) routes: Vec<Route>,
     /// The rules of the routes as they are decided by.
@@ -72,6 +74,8 @@ pub struct Route {
     pub(super) access: Access,
     /// What the rule comes to; nothing for an open route.
     pub(super) formula: Option<Formula>,
+    /// Whether the claims alone settle the rule.
+    pub(super) asks_claims_alone: bool,
     pub(super) is_fallback: bool,
 }
 

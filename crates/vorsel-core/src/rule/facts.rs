@@ -45,6 +45,16 @@ pub(super) fn names_path(atom: &Rule) -> bool {
     }
 }
 
+/// Whether the atom hangs on nothing but the claims, whether their issuer is our own, and, for a client, the key that came
+/// along.
+pub(super) fn asks_claims_alone(atom: &Rule) -> bool {
+    match atom {
+        Rule::Role(_) | Rule::Scope(_) | Rule::Client(_) | Rule::Issuer(_) => true,
+        Rule::Compare(..) | Rule::In(..) | Rule::Contains(..) => !names_path(atom),
+        _ => false,
+    }
+}
+
 impl Facts<'_> {
     /// Whether an atom of the rule language holds; nothing as long as that hangs on a predicate that has not answered or on a
     /// path that is not known, and for a role, which only a plan can tell.

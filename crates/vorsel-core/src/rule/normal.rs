@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
+use super::facts::asks_claims_alone;
 use super::formula::{Formula, Formulas, Node};
 use super::tree::Rule;
 
@@ -156,6 +157,14 @@ impl NormalForm {
                 self.remembered += 1;
             }
         }
+    }
+
+    /// Whether the formula comes to the same for the same claims at any time, whatever the request is.
+    pub(crate) fn asks_claims_alone(&self, formula: Formula) -> bool {
+        self.formulas.parts(formula).into_iter().all(|part| match self.formulas.node(part) {
+            Node::Is(atom, _) => asks_claims_alone(&self.atoms[*atom].rule),
+            Node::Always(_) | Node::All(_) | Node::Any(_) => true,
+        })
     }
 
     pub(super) fn place_of(&self, formula: Formula) -> Option<usize> {

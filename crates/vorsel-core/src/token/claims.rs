@@ -8,6 +8,7 @@ use smallvec::SmallVec;
 
 use super::own::OwnClaims;
 use super::page::{Excerpt, Page};
+use super::passed::Passed;
 use crate::encoding::json::{self, Object};
 use crate::time::Timestamp;
 
@@ -100,6 +101,15 @@ impl Claims {
             confirmation: None,
             own: OwnClaims::new(),
         }
+    }
+
+    /// Whether every time in them holds without anything being allowed for.
+    pub(crate) fn are_within_their_times(&self, now: Timestamp) -> bool {
+        let has_begun = |begin: Option<Timestamp>| begin.is_none_or(|begin| begin <= now);
+        self.expires_at.is_none_or(|exp| now < exp)
+            && has_begun(self.not_before)
+            && has_begun(self.issued_at)
+            && has_begun(self.authenticated_at)
     }
 
     /// Whether the claim of that name is there, registered or not.
@@ -311,11 +321,12 @@ pub struct Checked<C = NoOwn> {
     claims: Claims,
     own: C,
     key_id: Option<Arc<str>>,
+    passed: Passed,
 }
 
 impl<C> Checked<C> {
     pub(crate) fn new(claims: Claims, own: C, key_id: Option<Arc<str>>) -> Self {
-        Self { claims, own, key_id }
+        Self { claims, own, key_id, passed: Passed::default() }
     }
 
     /// The registered claims.
@@ -328,6 +339,10 @@ impl<C> Checked<C> {
     #[must_use]
     pub const fn own(&self) -> &C {
         &self.own
+    }
+
+    pub(crate) const fn passed(&self) -> &Passed {
+        &self.passed
     }
 
     /// The ID of the key that signed the token; none where the app vouched for the caller.

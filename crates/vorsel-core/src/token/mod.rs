@@ -8,6 +8,7 @@ mod jws;
 mod kind;
 mod own;
 mod page;
+mod passed;
 pub(crate) mod payload;
 mod reading;
 mod scope;
@@ -25,5 +26,6 @@ pub use unchecked::{UncheckedError, UncheckedToken};
 
 pub(crate) use claims::{REGISTERED, registered_bit};
 pub(crate) use jws::{Compact, Header, SIZE_LIMIT, header_segment};
+pub(crate) use passed::{Pass, Passed};
 pub(crate) use scope::is_scope;
 pub(crate) use written::{Audience, ClaimsToWrite};

@@ -1,0 +1,108 @@
+//! What a token's claims have passed before is remembered beside them. No decision is another for it, whatever came before:
+//! other requests, other plans, other moments.
+
+use std::time::Duration;
+
+use proptest::prelude::*;
+use serde_json::json;
+use vorsel_core::{
+    AccessPlan, CallerFacts, Checked, Credential, Credentials, Expectations, KeySet, NoOwn, Verdict, Verifier,
+};
+
+mod common;
+mod reference;
+use common::{NOW, header, secret, signed};
+use reference::{PREDICATES, Somebody, plans, somebody};
+
+/// Half of them twice, so that what is remembered is asked for.
+const PATHS: [&str; 10] = ["/r/u", "/r/u", "/r/v", "/r/v", "/u/u", "/x/u", "/r/%75", "/r/%ff", "/r/v/w", "/elsewhere"];
+
+/// One request, but for its caller's token.
+#[derive(Clone, Debug)]
+struct Asked {
+    plan: usize,
+    method: &'static str,
+    path: &'static str,
+    own_issuer: bool,
+    key_client: Option<&'static str>,
+    credentials: Credentials,
+    answers: Vec<(String, bool)>,
+    after: u64,
+}
+
+fn asked() -> impl Strategy<Value = Asked> {
+    let brought = (
+        proptest::bool::weighted(0.7),
+        proptest::option::weighted(0.2, proptest::sample::select(&["u", "v"][..])),
+        proptest::sample::subsequence(Credential::ALL.to_vec(), 1..=Credential::ALL.len()),
+        proptest::collection::vec(any::<bool>(), 0..=PREDICATES.len()),
+    );
+    let request = (
+        0..2_usize,
+        proptest::sample::select(&["GET", "GET", "HEAD", "POST", "OPTIONS"][..]),
+        proptest::sample::select(&PATHS[..]),
+    );
+    (request, brought, 0..30_u64).prop_map(|((plan, method, path), (own_issuer, key_client, kinds, answers), after)| {
+        let credentials = kinds.into_iter().fold(Credentials::NONE, Credentials::with);
+        let answers = PREDICATES.map(str::to_owned).into_iter().zip(answers).collect();
+        Asked { plan, method, path, own_issuer, key_client, credentials, answers, after }
+    })
+}
+
+/// Their token, checked; whoever lacks what every token has gets it.
+fn checked(who: &Somebody) -> Checked<NoOwn> {
+    let mut claims = who.claims(NOW);
+    let issuer = claims.entry("iss".to_owned()).or_insert(json!("u")).as_str().expect("a text").to_owned();
+    let every = json!({ "sub": "u", "client_id": "v", "aud": "a", "jti": "1", "iat": NOW.as_secs(), "exp": NOW.as_secs() + 60 });
+    for (name, value) in every.as_object().expect("an object") {
+        claims.entry(name.clone()).or_insert(value.clone());
+    }
+    let verifier = Verifier::new(KeySet::new([secret().verifying_key()]), Expectations::access(issuer, "a"));
+    let token = signed(header().to_string(), json!(claims).to_string());
+    verifier.check_as(&token, NOW).expect("an accepted token")
+}
+
+fn decided<'a>(plan: &AccessPlan, asked: &'a Asked, mut facts: CallerFacts<'a>) -> Verdict {
+    facts.own_issuer = asked.own_issuer;
+    facts.key_client = asked.key_client;
+    facts.credentials = asked.credentials;
+    facts.answers = &asked.answers;
+    plan.decide(asked.method, asked.path, Some(facts), NOW.after(Duration::from_secs(asked.after)))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, cases: 512, ..ProptestConfig::default() })]
+
+    /// Left out: plans with more entries than are remembered at a time (below), and tokens that are checked anew.
+    #[test]
+    fn no_decision_is_another_for_what_was_passed_before(
+        plans in (plans(4), plans(4)),
+        who in somebody(),
+        requests in proptest::collection::vec(asked(), 1..60),
+    ) {
+        // A rule that can't be true is a mistake.
+        let (Ok(one), Ok(other)) = (plans.0.build(), plans.1.build()) else { return Ok(()) };
+        let (plans, checked) = ([one, other], checked(&who));
+        for asked in &requests {
+            let plan = &plans[asked.plan];
+            let remembered = decided(plan, asked, CallerFacts::from(&checked));
+            prop_assert_eq!(remembered, decided(plan, asked, CallerFacts::from(checked.claims())), "{:?}", asked);
+        }
+    }
+}
+
+#[test]
+fn entries_that_share_a_place_are_told_apart() {
+    let mut plan = AccessPlan::builder().role("a", &[]).role("b", &[]);
+    for number in 0..100 {
+        plan = plan.need("GET", &format!("/{number}"), if number % 3 == 0 { "role a" } else { "role b" });
+    }
+    let plan = plan.build().expect("a plan");
+    let caller = checked(&Somebody { roles: vec!["a".to_owned()], ..Somebody::default() });
+    for round in 0..3 {
+        for number in 0..100 {
+            let verdict = plan.decide("GET", &format!("/{number}"), Some(CallerFacts::from(&caller)), NOW);
+            assert_eq!(verdict == Verdict::Allowed, number % 3 == 0, "{number} in round {round}: {verdict:?}");
+        }
+    }
+}
