@@ -71,6 +71,7 @@ async fn an_evening() {
     assert!(sessions.renew(&reply.refresh_token, RenewalRequest::default()).await.is_ok());
     assert!(sessions.renew(&reply.refresh_token, RenewalRequest::default()).await.is_ok());
     sessions.sign_out(&reply.refresh_token, None).await.expect("an answer");
+    assert_eq!(call("/domes/north", &reply.access_token).await, 401);
     assert!(sessions.renew(&reply.refresh_token, RenewalRequest::default()).await.is_err());
 }
 
@@ -116,11 +117,12 @@ fn figures_say_what_came_of_requests_and_renewals_and_the_page_names_each() {
     for line in [
         "vorsel_decisions_total{method=\"GET\",route=\"/domes/{dome}\",code=\"passed\"} 3",
         "vorsel_decisions_total{method=\"GET\",route=\"/domes/{dome}\",code=\"malformed\"} 1",
+        "vorsel_decisions_total{method=\"GET\",route=\"/domes/{dome}\",code=\"revoked\"} 1",
         "vorsel_decisions_total{method=\"GET\",route=\"/health\",code=\"passed\"} 1",
         // What a scanner asks for is no label.
         "vorsel_decisions_total{method=\"\",route=\"\",code=\"no-path\"} 20",
         "vorsel_checks_total{outcome=\"accepted\"} 1",
-        "vorsel_checks_total{outcome=\"remembered\"} 22",
+        "vorsel_checks_total{outcome=\"remembered\"} 23",
         "vorsel_checks_total{outcome=\"malformed\"} 2",
         "vorsel_sign_ins_total{outcome=\"started\"} 1",
         "vorsel_sign_ins_total{outcome=\"not-admitted\"} 1",

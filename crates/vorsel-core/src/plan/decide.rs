@@ -200,7 +200,6 @@ impl AccessPlan {
         parameters.filter_map(|(name, value)| Some((name.to_owned(), decoded(value)?.into_owned()))).collect()
     }
 
-    /// Open methods are no secret, so a wrong method on an open path is told the right ones; guarded ones are not named.
     /// For a method without an entry.
     #[cold]
     fn elsewhere(
@@ -214,6 +213,7 @@ impl AccessPlan {
         if method == "OPTIONS" { self.options(indices, path, caller, now) } else { self.without_entry(indices) }
     }
 
+    /// Open methods are no secret, so a wrong method on an open path is told the right ones; guarded ones are not named.
     fn without_entry(&self, indices: &[usize]) -> Verdict {
         let open = indices.iter().map(|index| &self.routes[*index]).filter(|route| route.access == Access::Open);
         let mut methods: Vec<_> = open.map(|route| route.method.clone()).collect();
@@ -294,7 +294,7 @@ impl AccessPlan {
     }
 }
 
-/// A path parameter as the handler sees it; nothing for one that is not UTF-8.
+/// The first parameter whose value is not UTF-8.
 fn undecodable<'p>(parameters: &matchit::Params<'p, 'p>) -> Option<&'p str> {
     if parameters.is_empty() {
         return None;
@@ -302,6 +302,7 @@ fn undecodable<'p>(parameters: &matchit::Params<'p, 'p>) -> Option<&'p str> {
     parameters.iter().find(|(_, value)| decoded(value).is_none()).map(|(name, _)| name)
 }
 
+/// A path parameter as the handler sees it; nothing for one that is not UTF-8.
 fn decoded(value: &str) -> Option<Cow<'_, str>> {
     percent_decode_str(value).decode_utf8().ok()
 }

@@ -113,6 +113,15 @@ impl<C> Checker<C> {
         self.remembered(token, proven, now).unwrap_or_else(|| self.check_anew(token, proven, now))
     }
 
+    /// The claims of a token that was accepted before and stands, though nothing is proven.
+    pub(super) fn seen_before(&self, token: &[u8], now: Timestamp) -> Option<Arc<Checked<C>>> {
+        let current = self.current.load();
+        let checked = current.seen.find(token)?;
+        current.verifier.check_again(&checked, Proven::Nothing, now).ok()?;
+        meters::remembered(&self.meters.remembered);
+        Some(checked)
+    }
+
     /// What comes of a token that was accepted before.
     pub(super) fn remembered(
         &self,

@@ -3,7 +3,7 @@
 use std::hash::{BuildHasher, RandomState};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use vorsel_core::{Checked, Claims};
+use vorsel_core::{Checked, NoOwn};
 
 /// The most bytes a remembered token and its claims take.
 pub(super) const LARGEST: usize = 4 * 1024;
@@ -54,7 +54,7 @@ impl<C> SeenTokens<C> {
     }
 
     pub(super) fn remember(&self, token: &[u8], checked: &Arc<Checked<C>>) {
-        if token.len() + checked.claims().memory() + size_of::<Claims>() + size_of::<Seen<C>>() > LARGEST {
+        if token.len() + checked.claims().memory() + size_of::<Checked<NoOwn>>() + size_of::<Seen<C>>() > LARGEST {
             return;
         }
         let Some((hash, mut shelf)) = self.shelf(token) else { return };

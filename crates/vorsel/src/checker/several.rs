@@ -155,6 +155,14 @@ impl<C> Checkers<C> {
     }
 }
 
+impl<C> Checkers<C> {
+    /// A token of our own issuer, where there is no other, that was checked before and stands.
+    #[inline]
+    pub(crate) fn seen_before(&self, token: &[u8], now: Timestamp) -> Option<Arc<Checked<C>>> {
+        if self.asked.is_empty() && self.others.is_empty() { self.own.seen_before(token, now) } else { None }
+    }
+}
+
 impl<C: DeserializeOwned> Checkers<C> {
     pub(crate) fn check(&self, token: &[u8], proven: Proven<'_>, now: Timestamp) -> Result<Found<C>, NotChecked<C>> {
         match self.of_today(token, proven, now) {

@@ -2,10 +2,10 @@
 
 use std::convert::Infallible;
 use std::fmt;
-use std::future::{Future, Ready, ready};
+use std::future::{self, Future, Ready};
 use std::pin::Pin;
 use std::sync::Arc;
-use std::task::{Context, Poll};
+use std::task::{Context, Poll, ready};
 
 use axum::Router;
 use axum::body::{Body, HttpBody};
@@ -18,15 +18,15 @@ use axum::serve::{IncomingStream, Listener};
 use bytes::Bytes;
 use http::header::ALLOW;
 use http::{Request, Response};
-use http_body_util::Either;
 use pin_project_lite::pin_project;
 use serde::de::DeserializeOwned;
 use tower_layer::Layer;
 use tower_service::Service;
 
 use super::decide::Guard;
-use super::service::{Guarded, GuardedFuture, Misrouted};
-use crate::under_way::{CarriedOut, UnderWay};
+use super::request::Passing;
+use super::service::{Meeting, Misrouted, Refused, keep_from_shared_caches};
+use crate::under_way::UnderWay;
 
 /// An axum app whose every route is behind the guard: a service for `axum::serve`, without a way to add a route.
 ///
@@ -40,37 +40,34 @@ use crate::under_way::{CarriedOut, UnderWay};
 #[derive(Clone)]
 pub struct GuardedApp {
     app: App,
+}
+
+#[derive(Clone)]
+enum App {
+    Bare(Arc<Bare>),
+    /// With layers around it, and where requests are carried out around these.
+    Layered(Router, Arc<[(WhereCarriedOut, UnderWay)]>),
+}
+
+/// The guard is around the router as a whole. A layer within it would leave axum to name, in the answers to refused
+/// requests, every method that a path has a handler for.
+#[derive(Clone)]
+struct Bare {
+    door: Arc<dyn Door>,
+    router: Router,
     /// The paths whose requests are carried out from the call on: a connection that is closed right after a request drops its
     /// answer before that was ever polled.
     carried_out: Arc<[(WhereCarriedOut, UnderWay)]>,
 }
 
-#[derive(Clone)]
-enum App {
-    Bare(Arc<dyn GuardedRouter>),
-    /// With layers around it.
-    Layered(Router),
+/// A guard for own claims of any type.
+trait Door: Send + Sync {
+    fn meet(&self, request: &mut dyn Passing) -> Meeting;
 }
 
-/// A router behind a guard for own claims of any type.
-///
-/// The guard is around the router as a whole. A layer within it would leave axum to name, in the answers to refused
-/// requests, every method that a path has a handler for.
-trait GuardedRouter: Send + Sync {
-    fn answer(&self, request: Request<Body>) -> GuardedFuture<Router, Body>;
-
-    /// The same with a count of references of its own. It changes twice with every request, and if all connections
-    /// shared it, the processors would wait for one another there.
-    fn for_connection(&self) -> Arc<dyn GuardedRouter>;
-}
-
-impl<C: DeserializeOwned + Send + Sync + 'static> GuardedRouter for Guarded<Router, C> {
-    fn answer(&self, request: Request<Body>) -> GuardedFuture<Router, Body> {
-        Self::answer(self, request)
-    }
-
-    fn for_connection(&self) -> Arc<dyn GuardedRouter> {
-        Arc::new(self.clone())
+impl<C: DeserializeOwned + Send + Sync + 'static> Door for Guard<C> {
+    fn meet(&self, request: &mut dyn Passing) -> Meeting {
+        Self::meet(self, request)
     }
 }
 
@@ -94,9 +91,10 @@ pin_project! {
 pin_project! {
     #[project = AnswerProjection]
     enum Answer {
-        Bare { #[pin] future: GuardedFuture<Router, Body> },
-        Layered { #[pin] future: RouteFuture<Infallible> },
-        CarriedOut { #[pin] future: CarriedOut<Result<Response<Body>, Infallible>> },
+        LetIn { #[pin] future: RouteFuture<Infallible>, unseen: bool },
+        Stopped { response: Option<Refused> },
+        /// Once it is known who is calling, or carried out whoever waits.
+        Later { future: Pin<Box<dyn Future<Output = Response<Body>> + Send>> },
     }
 }
 
@@ -104,20 +102,28 @@ impl Future for GuardedAppFuture {
     type Output = Result<Response<Body>, Infallible>;
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
-        match self.project().answer.project() {
-            AnswerProjection::Layered { future } => future.poll(context),
-            AnswerProjection::CarriedOut { future } => future.poll(context),
-            AnswerProjection::Bare { future } => {
-                let Ok(mut response) = std::task::ready!(future.poll(context));
-                if response.extensions().get::<Misrouted>().is_some() {
-                    response.headers_mut().remove(ALLOW);
-                }
-                Poll::Ready(Ok(response.map(|body| match body {
-                    Either::Left(refusal) => Body::new(refusal),
-                    Either::Right(body) => body,
-                })))
+        Poll::Ready(Ok(match self.project().answer.project() {
+            AnswerProjection::LetIn { future, unseen } => {
+                let Ok(mut response) = ready!(future.poll(context));
+                finish(&mut response, *unseen);
+                response
             }
-        }
+            AnswerProjection::Stopped { response } => match response.take() {
+                Some(response) => response.map(Body::new),
+                None => panic!("a future that is done is not polled again"),
+            },
+            AnswerProjection::Later { future } => ready!(future.as_mut().poll(context)),
+        }))
+    }
+}
+
+/// What is seen to in the answer of a handler.
+fn finish(response: &mut Response<Body>, unseen: bool) {
+    if unseen {
+        keep_from_shared_caches(response.headers_mut());
+    }
+    if response.extensions().get::<Misrouted>().is_some() {
+        response.headers_mut().remove(ALLOW);
     }
 }
 
@@ -157,7 +163,8 @@ impl GuardedApp {
         carried_out: Vec<(String, UnderWay)>,
     ) -> Self {
         let carried_out = carried_out.into_iter().map(|(path, under_way)| (WhereCarriedOut::of(path), under_way));
-        Self { app: App::Bare(Arc::new(guard.around(router))), carried_out: carried_out.collect() }
+        let bare = Bare { door: Arc::new(guard), router, carried_out: carried_out.collect() };
+        Self { app: App::Bare(Arc::new(bare)) }
     }
 
     /// Puts a layer around the guard: it sees every request, and the refusals as well. CORS and tracing belong here.
@@ -170,12 +177,14 @@ impl GuardedApp {
         <L::Service as Service<Request<Body>>>::Error: Into<Infallible> + 'static,
         <L::Service as Service<Request<Body>>>::Future: Send + 'static,
     {
-        let carried_out = self.carried_out.clone();
-        let router = match self.app {
-            App::Layered(router) => router,
-            App::Bare(_) => Router::new().fallback_service(Inside(self)),
+        let (router, carried_out) = match self.app {
+            App::Layered(router, carried_out) => (router, carried_out),
+            App::Bare(ref bare) => {
+                let carried_out = bare.carried_out.clone();
+                (Router::new().fallback_service(Inside(self)), carried_out)
+            }
         };
-        Self { app: App::Layered(router.layer(layer).with_state(())), carried_out }
+        Self { app: App::Layered(router.layer(layer).with_state(()), carried_out) }
     }
 
     /// The app for `axum::serve`, which takes it as it is just as well.
@@ -204,32 +213,56 @@ where
     }
 
     fn call(&mut self, request: Request<B>) -> GuardedAppFuture {
-        let path = request.uri().path();
-        let under_way = self.carried_out.iter().find(|(at, _)| at.is_met_by(path)).map(|(_, under_way)| under_way);
-        let answer = match under_way {
-            None => self.app.answer(request),
-            Some(under_way) => {
-                let answer = self.app.answer(request);
-                Answer::CarriedOut { future: under_way.carried_out(GuardedAppFuture { answer }) }
-            }
+        let Some(under_way) = self.app.carries_out(request.uri().path()).cloned() else {
+            return self.app.answer(request);
         };
-        GuardedAppFuture { answer }
+        let answer = self.app.answer(request);
+        let whole = async { answer.await.unwrap_or_else(|never| match never {}) };
+        GuardedAppFuture { answer: Answer::Later { future: Box::pin(under_way.carried_out(whole)) } }
     }
 }
 
 impl App {
-    fn answer<B>(&mut self, mut request: Request<B>) -> Answer
+    fn carries_out(&self, path: &str) -> Option<&UnderWay> {
+        let carried_out = match self {
+            Self::Bare(bare) => &bare.carried_out,
+            Self::Layered(_, carried_out) => carried_out,
+        };
+        carried_out.iter().find(|(at, _)| at.is_met_by(path)).map(|(_, under_way)| under_way)
+    }
+
+    #[inline]
+    fn answer<B>(&mut self, mut request: Request<B>) -> GuardedAppFuture
     where
         B: HttpBody<Data = Bytes> + Send + 'static,
         B::Error: Into<axum::BoxError>,
     {
         match self {
-            Self::Bare(app) => Answer::Bare { future: app.answer(request.map(Body::new)) },
-            Self::Layered(router) => {
+            Self::Bare(bare) => match bare.door.meet(&mut request) {
+                Meeting::LetIn { unseen } => {
+                    GuardedAppFuture { answer: Answer::LetIn { future: bare.router.clone().call(request), unseen } }
+                }
+                Meeting::Stopped(response) => GuardedAppFuture { answer: Answer::Stopped { response: Some(response) } },
+                Meeting::Waits(settling) => {
+                    let (mut request, mut router) = (request.map(Body::new), bare.router.clone());
+                    let future = Box::pin(async move {
+                        match settling.await(&mut request) {
+                            Ok(unseen) => {
+                                let Ok(mut response) = router.call(request).await;
+                                finish(&mut response, unseen);
+                                response
+                            }
+                            Err(response) => response.map(Body::new),
+                        }
+                    });
+                    GuardedAppFuture { answer: Answer::Later { future } }
+                }
+            },
+            Self::Layered(router, _) => {
                 if request.extensions().get::<OriginalUri>().is_none() {
                     request.extensions_mut().insert(Outermost);
                 }
-                Answer::Layered { future: router.call(request) }
+                GuardedAppFuture { answer: Answer::LetIn { future: router.call(request), unseen: false } }
             }
         }
     }
@@ -268,10 +301,12 @@ impl<L: Listener> Service<IncomingStream<'_, L>> for GuardedApp {
 
     fn call(&mut self, _: IncomingStream<'_, L>) -> Self::Future {
         let app = match &self.app {
-            App::Bare(app) => App::Bare(app.for_connection()),
-            layered @ App::Layered(_) => layered.clone(),
+            // With a count of references of its own. It changes twice with every request, and if all connections shared
+            // it, the processors would wait for one another there.
+            App::Bare(bare) => App::Bare(Arc::new(Bare::clone(bare))),
+            layered @ App::Layered(..) => layered.clone(),
         };
-        ready(Ok(Self { app, carried_out: self.carried_out.clone() }))
+        future::ready(Ok(Self { app }))
     }
 }
 

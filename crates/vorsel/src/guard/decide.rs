@@ -46,8 +46,8 @@ use super::routes::RouterMap;
 /// # }
 /// ```
 pub struct Guard<C = NoOwn> {
-    inner: Arc<Inner<C>>,
-    routes: KnownRoutes,
+    pub(super) inner: Arc<Inner<C>>,
+    pub(super) routes: KnownRoutes,
 }
 
 /// What a guard decides: the caller, or nobody on an open route; or what the client is answered without the handler.
@@ -207,8 +207,33 @@ struct Answers {
     is_hidden: bool,
 }
 
+static NO_ANSWERS: Answers = Answers { holds: Vec::new(), is_hidden: false };
+
 impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
-    fn decide(self: &Arc<Self>, request: &dyn RequestHead, routes: &KnownRoutes, now: Timestamp) -> Deciding<C> {
+    /// The decision on a request of a caller who was seen before. Nearly every one ends here.
+    pub(super) fn decide_for(
+        self: &Arc<Self>,
+        caller: Caller<C>,
+        request: &dyn RequestHead,
+        routes: &KnownRoutes,
+        now: Timestamp,
+    ) -> Deciding<C> {
+        let facts = caller.facts(&NO_ANSWERS.holds);
+        let (entry, verdict) = self.plan.decide_by_entry(request.method(), request.path(), Some(facts), now);
+        if let Verdict::Open | Verdict::Allowed = verdict {
+            self.decisions.passed(entry);
+            return Deciding::ready(Ok(Some(caller)));
+        }
+        self.otherwise((entry, verdict), request, routes, Ok(Some(caller)), now)
+    }
+
+    #[inline(never)]
+    pub(super) fn decide(
+        self: &Arc<Self>,
+        request: &dyn RequestHead,
+        routes: &KnownRoutes,
+        now: Timestamp,
+    ) -> Deciding<C> {
         if self.is_preflight(request) {
             return Deciding::ready(Err(self.stopped(request, routes, Stop::Preflight, None)));
         }
@@ -220,7 +245,31 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             Ok(Identified { caller, .. }) => Ok(caller.map(|(_, caller)| caller)),
             Err(refusal) => Err(refusal),
         };
-        match self.outcome(request, routes, caller, &Answers::default(), now) {
+        self.decide_knowing(caller, request, routes, now)
+    }
+
+    pub(super) fn decide_knowing(
+        self: &Arc<Self>,
+        caller: Result<Option<Caller<C>>, NotAccepted<C>>,
+        request: &dyn RequestHead,
+        routes: &KnownRoutes,
+        now: Timestamp,
+    ) -> Deciding<C> {
+        let verdict = self.verdict(request, &caller, &NO_ANSWERS, now);
+        self.otherwise(verdict, request, routes, caller, now)
+    }
+
+    /// What comes of a verdict, whatever it is.
+    #[inline(never)]
+    fn otherwise(
+        self: &Arc<Self>,
+        verdict: (Option<usize>, Verdict),
+        request: &dyn RequestHead,
+        routes: &KnownRoutes,
+        caller: Result<Option<Caller<C>>, NotAccepted<C>>,
+        now: Timestamp,
+    ) -> Deciding<C> {
+        match self.outcome_of(verdict, request, routes, caller, &NO_ANSWERS, now) {
             Outcome::Passed(caller) => Deciding::ready(Ok(caller)),
             Outcome::Stopped(stop) => Deciding::ready(Err(stop)),
             Outcome::Asks(predicate, caller) => {
@@ -250,6 +299,17 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             && self.plan.route_of("OPTIONS", request.path()).is_none()
     }
 
+    fn verdict(
+        &self,
+        request: &dyn RequestHead,
+        caller: &Result<Option<Caller<C>>, NotAccepted<C>>,
+        answers: &Answers,
+        now: Timestamp,
+    ) -> (Option<usize>, Verdict) {
+        let facts = caller.as_ref().ok().and_then(Option::as_ref).map(|caller| caller.facts(&answers.holds));
+        self.plan.decide_by_entry(request.method(), request.path(), facts, now)
+    }
+
     fn outcome(
         &self,
         request: &dyn RequestHead,
@@ -258,9 +318,21 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         answers: &Answers,
         now: Timestamp,
     ) -> Outcome<Caller<C>> {
+        let verdict = self.verdict(request, &caller, answers, now);
+        self.outcome_of(verdict, request, routes, caller, answers, now)
+    }
+
+    fn outcome_of(
+        &self,
+        (entry, verdict): (Option<usize>, Verdict),
+        request: &dyn RequestHead,
+        routes: &KnownRoutes,
+        caller: Result<Option<Caller<C>>, NotAccepted<C>>,
+        answers: &Answers,
+        now: Timestamp,
+    ) -> Outcome<Caller<C>> {
         let facts = caller.as_ref().ok().and_then(Option::as_ref).map(|caller| caller.facts(&answers.holds));
         let path = request.path();
-        let (entry, verdict) = self.plan.decide_by_entry(request.method(), path, facts, now);
         let stop: Stop = match verdict {
             Verdict::NoRule if facts.is_some() && routes.have(request) == Some(false) => {
                 match self.plan.decide("OPTIONS", path, facts, now) {

@@ -9,7 +9,7 @@ use super::api_key::ApiKeyHash;
 use super::caller::Caller;
 use super::credentials::{Shown, Source};
 use super::inner::Inner;
-use super::request::RequestHead;
+use super::request::{Passing, RequestHead};
 use crate::checker::{Asked, Found, Looking, NoAnswer, NotChecked};
 use crate::tickets::NotTaken;
 
@@ -51,13 +51,34 @@ impl<C> From<Refusal> for NotAccepted<C> {
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
+    /// The caller of nearly every request: one bearer token, as usually written, that was checked before and stands. Of all else
+    /// [`identify`](Self::identify) finds out what it is.
+    #[inline]
+    pub(super) fn seen_before(
+        &self,
+        request: &dyn Passing,
+        now: Timestamp,
+    ) -> Option<Result<Caller<C>, NotAccepted<C>>> {
+        // It may be a preflight.
+        if request.method() == "OPTIONS" {
+            return None;
+        }
+        let checked = self.checkers.seen_before(self.sources.bearer_alone(request.headers())?, now)?;
+        Some(self.admitted(Found { checked, is_former: false }, Credential::Bearer, now))
+    }
+
     /// Finds the credentials and checks the tokens among them: all must be for the same caller.
     pub(super) fn identify(&self, request: &dyn RequestHead, now: Timestamp) -> Result<Identified<C>, NotAccepted<C>> {
         let (mut caller, mut lookups) = (None, Vec::new());
-        for (source, shown) in self.sources.find(request)? {
+        for &(source, shown) in &self.sources.find(request)? {
             match shown {
                 Shown::Token(token, proven) => match self.caller(source, token, proven, now) {
-                    Ok(found) => caller = Some(joined(caller, source.kind(), found)?),
+                    Ok(found) => {
+                        caller = Some(match caller {
+                            None => (source.kind(), found),
+                            known => joined(known, source.kind(), found)?,
+                        });
+                    }
                     Err(NotKnown::Yet(looking)) => {
                         lookups.push(LookedUp::Key(source.kind(), token.to_owned(), looking));
                     }

@@ -1,7 +1,7 @@
 //! What the guard sees of a request, whatever the framework keeps it in.
 
 use http::request::Parts;
-use http::{Extensions, HeaderMap, HeaderName, Request, Uri};
+use http::{Extensions, HeaderMap, HeaderName, Request, Uri, Version};
 
 /// A request as the guard sees it: its method, its path and its headers. It is there for the types of `http`; for those of
 /// another framework it is a few lines.
@@ -96,6 +96,27 @@ fn whole_path<'r>(uri: &'r Uri, extensions: &'r Extensions) -> &'r str {
     }
     let _ = extensions;
     uri.path()
+}
+
+/// A request on its way through a guard, whatever its body is.
+pub(super) trait Passing: RequestHead {
+    fn version(&self) -> Version;
+    fn headers(&self) -> &HeaderMap;
+    fn extensions(&mut self) -> &mut Extensions;
+}
+
+impl<B> Passing for Request<B> {
+    fn version(&self) -> Version {
+        self.version()
+    }
+
+    fn headers(&self) -> &HeaderMap {
+        self.headers()
+    }
+
+    fn extensions(&mut self) -> &mut Extensions {
+        self.extensions_mut()
+    }
 }
 
 impl RequestHead for Parts {

@@ -2,9 +2,11 @@
 
 use bytes::Bytes;
 use http::header::{ALLOW, CACHE_CONTROL, CONTENT_TYPE, WWW_AUTHENTICATE};
-use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Response, StatusCode, Version};
+use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, Version};
 use http_body_util::Full;
 use vorsel_core::{Answer, Challenge, Refusal, Stop};
+
+use super::request::Passing;
 
 /// In the extensions of an answer that the guard gave: why the request did not get to its handler. For the app's own layers;
 /// nothing of it crosses the wire.
@@ -43,10 +45,10 @@ pub(super) fn response(answer: Answer) -> Response<Full<Bytes>> {
 /// Whether the request is one of gRPC, whose clients look for the outcome in headers of their own
 /// ([gRPC over HTTP/2](https://github.com/grpc/grpc/blob/master/doc/PROTOCOL-HTTP2.md)): a POST over HTTP/2 of its own
 /// type. Anybody else would take the answer for a success.
-pub(super) fn is_grpc<B>(request: &Request<B>) -> bool {
+pub(super) fn is_grpc(request: &dyn Passing) -> bool {
     let kind = request.headers().get(CONTENT_TYPE).map(HeaderValue::as_bytes);
     let rest = kind.and_then(|kind| kind.strip_prefix(b"application/grpc"));
-    request.method() == Method::POST
+    request.method() == "POST"
         && request.version() == Version::HTTP_2
         && rest.is_some_and(|rest| matches!(rest.first(), None | Some(b'+' | b';')))
 }

@@ -24,6 +24,7 @@ use super::caller::Caller;
 use super::decide::{Admitted, Guard};
 #[cfg(feature = "axum")]
 use super::log;
+use super::request::Passing;
 use super::response::{StopCode, grpc_response, is_grpc, response};
 
 /// A service behind a [`Guard`].
@@ -52,7 +53,6 @@ impl<S, C, ReqBody, ResBody> Service<Request<ReqBody>> for Guarded<S, C>
 where
     S: Service<Request<ReqBody>, Response = Response<ResBody>> + Clone,
     C: DeserializeOwned + Send + Sync + 'static,
-    ReqBody: Send + 'static,
 {
     type Response = Response<Either<Full<Bytes>, ResBody>>;
     type Error = S::Error;
@@ -62,47 +62,58 @@ where
         self.inner.poll_ready(context)
     }
 
-    fn call(&mut self, request: Request<ReqBody>) -> GuardedFuture<S, ReqBody> {
-        self.guard.pass(request, &mut self.inner)
-    }
-}
-
-impl<S: Clone, C: DeserializeOwned + Send + Sync + 'static> Guarded<S, C> {
-    /// [`call`](Service::call) of a service that is always ready, without a count of references to the guard that all
-    /// processors would have to agree on.
-    #[cfg(feature = "axum")]
-    pub(super) fn answer<B: Send + 'static>(&self, request: Request<B>) -> GuardedFuture<S, B>
-    where
-        S: Service<Request<B>>,
-    {
-        self.guard.pass(request, &mut self.inner.clone())
-    }
-}
-
-impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
-    fn pass<S, B>(&self, mut request: Request<B>, service: &mut S) -> GuardedFuture<S, B>
-    where
-        S: Service<Request<B>> + Clone,
-        B: Send + 'static,
-    {
-        let outcome = match self.decide(&request, self.now()).at_once() {
-            Ok(admitted) => match self.settle(admitted, &mut request) {
-                Ok(unseen) => Outcome::Passed { future: service.call(request), unseen },
-                Err(response) => Outcome::Stopped { response: Some(response) },
-            },
-            Err(deciding) => {
+    fn call(&mut self, mut request: Request<ReqBody>) -> GuardedFuture<S, ReqBody> {
+        let outcome = match self.guard.meet(&mut request) {
+            Meeting::LetIn { unseen } => Outcome::LetIn { future: self.inner.call(request), unseen },
+            Meeting::Stopped(response) => Outcome::Stopped { response: Some(response) },
+            Meeting::Waits(settling) => {
                 // The one that was found ready goes along; a clone stays.
-                let clone = service.clone();
-                let service = Some(mem::replace(service, clone));
-                let guard = self.clone();
-                let settled = Box::pin(async move {
-                    let unseen = guard.settle(deciding.await, &mut request)?;
-                    Ok((request, unseen))
-                });
-                Outcome::Deciding { settled, service }
+                let clone = self.inner.clone();
+                let service = mem::replace(&mut self.inner, clone);
+                Outcome::Waits { settling, with: Some(Box::new((request, service))) }
             }
         };
         GuardedFuture { outcome }
+    }
+}
+
+/// What comes of a request at the door.
+pub(super) enum Meeting {
+    /// Its caller is in it; a cache may not [see](is_unseen) that there is one.
+    LetIn {
+        unseen: bool,
+    },
+    Stopped(Refused),
+    /// Something has to be looked up first.
+    Waits(Pin<Box<dyn Future<Output = Settling> + Send>>),
+}
+
+pub(super) type Refused = Box<Response<Full<Bytes>>>;
+/// Puts the caller into the request that has waited.
+pub(super) type Settling = Box<dyn FnOnce(&mut dyn Passing) -> Result<bool, Refused> + Send>;
+
+impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
+    pub(super) fn meet(&self, request: &mut dyn Passing) -> Meeting {
+        let now = self.now();
+        let deciding = match self.inner.seen_before(request, now) {
+            Some(Ok(caller)) => self.inner.decide_for(caller, request, &self.routes, now),
+            Some(Err(not)) => self.inner.decide_knowing(Err(not), request, &self.routes, now),
+            None => self.inner.decide(request, &self.routes, now),
+        };
+        match deciding.at_once() {
+            Ok(admitted) => match self.settle(admitted, request) {
+                Ok(unseen) => Meeting::LetIn { unseen },
+                Err(response) => Meeting::Stopped(response),
+            },
+            Err(deciding) => {
+                let guard = self.clone();
+                Meeting::Waits(Box::pin(async move {
+                    let admitted = deciding.await;
+                    let settling: Settling = Box::new(move |request| guard.settle(admitted, request));
+                    settling
+                }))
+            }
+        }
     }
 }
 
@@ -117,10 +128,6 @@ static ROOMY: LazyLock<Extensions> = LazyLock::new(|| {
     extensions
 });
 
-/// The request with its caller, for the service inside, and whether a cache can't [see](is_unseen) that there is one; or the answer.
-type Settled<B> = Result<(Request<B>, bool), Refused>;
-type Refused = Box<Response<Full<Bytes>>>;
-
 /// A shared cache keeps no answer to a request with an `Authorization` header unless the app says that it may
 /// ([RFC 9111 section 3.5](https://www.rfc-editor.org/rfc/rfc9111#section-3.5)); of cookies and API keys it knows nothing.
 fn is_unseen<C>(caller: &Caller<C>) -> bool {
@@ -128,16 +135,16 @@ fn is_unseen<C>(caller: &Caller<C>) -> bool {
 }
 
 /// Unless the app says what caches may do.
-fn keep_from_shared_caches(headers: &mut HeaderMap) {
+pub(super) fn keep_from_shared_caches(headers: &mut HeaderMap) {
     headers.entry(CACHE_CONTROL).or_insert(HeaderValue::from_static("private"));
 }
 
 impl<C: Send + Sync + 'static> Guard<C> {
     /// Puts the caller into the request, and says whether a cache can't see that there is one.
-    fn settle<B>(&self, admitted: Admitted<C>, request: &mut Request<B>) -> Result<bool, Refused> {
+    fn settle(&self, admitted: Admitted<C>, request: &mut dyn Passing) -> Result<bool, Refused> {
         match admitted {
             Ok(caller) => {
-                let extensions = request.extensions_mut();
+                let extensions = request.extensions();
                 if extensions.is_empty() {
                     extensions.clone_from(&ROOMY);
                 } else {
@@ -160,7 +167,8 @@ impl<C: Send + Sync + 'static> Guard<C> {
         }
     }
 
-    fn answer<B>(&self, stop: &Stop, request: &Request<B>) -> Response<Full<Bytes>> {
+    #[cold]
+    fn answer(&self, stop: &Stop, request: &dyn Passing) -> Response<Full<Bytes>> {
         let answer = self.pointing(stop.answer(self.realm()));
         let mut response =
             if self.answers_grpc() || is_grpc(request) { grpc_response(stop, answer) } else { response(answer) };
@@ -212,9 +220,9 @@ pin_project! {
     where
         S: Service<Request<B>>,
     {
-        Deciding { settled: Pin<Box<dyn Future<Output = Settled<B>> + Send>>, service: Option<S> },
-        Passed { #[pin] future: S::Future, unseen: bool },
-        Stopped { response: Option<Box<Response<Full<Bytes>>>> },
+        LetIn { #[pin] future: S::Future, unseen: bool },
+        Stopped { response: Option<Refused> },
+        Waits { settling: Pin<Box<dyn Future<Output = Settling> + Send>>, with: Option<Box<(Request<B>, S)>> },
     }
 }
 
@@ -228,16 +236,15 @@ where
         let mut outcome = self.project().outcome;
         loop {
             let next = match outcome.as_mut().project() {
-                OutcomeProjection::Deciding { settled, service } => {
-                    match (ready!(settled.as_mut().poll(context)), service.take()) {
-                        (Ok((request, unseen)), Some(mut service)) => {
-                            Outcome::Passed { future: service.call(request), unseen }
-                        }
-                        (Err(response), _) => Outcome::Stopped { response: Some(response) },
-                        (_, None) => done(),
+                OutcomeProjection::Waits { settling, with } => {
+                    let settling = ready!(settling.as_mut().poll(context));
+                    let Some((mut request, mut service)) = with.take().map(|with| *with) else { done() };
+                    match settling(&mut request) {
+                        Ok(unseen) => Outcome::LetIn { future: service.call(request), unseen },
+                        Err(response) => Outcome::Stopped { response: Some(response) },
                     }
                 }
-                OutcomeProjection::Passed { future, unseen } => {
+                OutcomeProjection::LetIn { future, unseen } => {
                     let mut answered = ready!(future.poll(context));
                     if *unseen && let Ok(response) = &mut answered {
                         keep_from_shared_caches(response.headers_mut());

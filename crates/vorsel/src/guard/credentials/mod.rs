@@ -7,6 +7,10 @@ mod same_site;
 mod source;
 mod ticket;
 
+use std::iter;
+
+use http::HeaderMap;
+use http::header::AUTHORIZATION;
 use smallvec::SmallVec;
 use vorsel_core::{Credential, Refusal};
 
@@ -24,21 +28,22 @@ pub(super) type Found<'s, 'r> = SmallVec<[(&'s dyn Source, Shown<'r>); 1]>;
 /// The sources of one guard.
 #[derive(Debug)]
 pub(super) struct Sources {
-    list: Vec<Box<dyn Source>>,
+    /// Beside the `Authorization` header, which is always looked at, and first.
+    others: Vec<Box<dyn Source>>,
     same_site: SameSite,
 }
 
 impl Sources {
     /// The `Authorization` header alone.
     pub(super) fn new() -> Self {
-        Self { list: vec![Box::new(BearerHeader)], same_site: SameSite::default() }
+        Self { others: Vec::new(), same_site: SameSite::default() }
     }
 
     /// Adds a source, in the place of the one of the same kind.
     pub(super) fn add(&mut self, source: impl Source + 'static) {
-        self.list.retain(|known| known.kind() != source.kind());
-        self.list.push(Box::new(source));
-        self.list.sort_by_key(|source| source.kind());
+        self.others.retain(|known| known.kind() != source.kind());
+        self.others.push(Box::new(source));
+        self.others.sort_by_key(|source| source.kind());
     }
 
     pub(super) const fn same_site(&mut self) -> &mut SameSite {
@@ -47,19 +52,30 @@ impl Sources {
 
     /// The kinds that are looked for.
     pub(super) fn kinds(&self) -> impl Iterator<Item = Credential> {
-        self.list.iter().map(|source| source.kind())
+        iter::once(Credential::Bearer).chain(self.others.iter().map(|source| source.kind()))
+    }
+
+    /// The token, where nothing else is looked for and there is one such header, written as nearly everybody does.
+    #[inline]
+    pub(super) fn bearer_alone<'r>(&self, headers: &'r HeaderMap) -> Option<&'r [u8]> {
+        let is_there_once = headers.len() == headers.keys_len();
+        let value = headers.get(AUTHORIZATION).filter(|_| self.others.is_empty() && is_there_once)?;
+        value.as_bytes().strip_prefix(b"Bearer ")
     }
 
     /// The credentials of a request. If a browser has sent all of them of its own accord, the request has to come from the
     /// site itself.
     pub(super) fn find<'s, 'r>(&'s self, request: &'r dyn RequestHead) -> Result<Found<'s, 'r>, Refusal> {
         let mut found = Found::new();
-        for source in &self.list {
+        if let Some(shown) = BearerHeader.find(request)? {
+            found.push((&BearerHeader as &dyn Source, shown));
+        }
+        for source in &self.others {
             if let Some(shown) = source.find(request)? {
                 found.push((&**source, shown));
             }
         }
-        if !found.is_empty() && found.iter().all(|(source, _)| source.comes_unasked()) {
+        if !self.others.is_empty() && !found.is_empty() && found.iter().all(|(source, _)| source.comes_unasked()) {
             self.same_site.allows(request)?;
         }
         Ok(found)
