@@ -139,7 +139,7 @@ impl AccessPlan {
         };
         let pass = caller.as_ref().and_then(|caller| self.pass(index, caller));
         let verdict = match pass {
-            Some((passed, pass)) if passed.has(pass) && undecodable(&matched.params).is_none() => Verdict::Allowed,
+            Some((passed, pass)) if passed.has(pass) && are_decodable(&matched.params) => Verdict::Allowed,
             _ => self.decide_anew(index, &matched.params, caller, pass, now),
         };
         (Some(index), verdict)
@@ -294,11 +294,13 @@ impl AccessPlan {
     }
 }
 
+#[inline]
+fn are_decodable(parameters: &matchit::Params<'_, '_>) -> bool {
+    parameters.is_empty() || undecodable(parameters).is_none()
+}
+
 /// The first parameter whose value is not UTF-8.
 fn undecodable<'p>(parameters: &matchit::Params<'p, 'p>) -> Option<&'p str> {
-    if parameters.is_empty() {
-        return None;
-    }
     parameters.iter().find(|(_, value)| decoded(value).is_none()).map(|(name, _)| name)
 }
 

@@ -93,6 +93,7 @@ impl<C> SeenTokens<C> {
 }
 
 impl<C> Shelf<C> {
+    #[inline]
     fn place_of(&self, hash: u64, token: &[u8]) -> Option<usize> {
         let is = |place: &usize| self.places[*place].as_ref().is_some_and(|seen| *seen.token == *token);
         (0..PLACES).filter(|place| self.hashes[*place] == hash).find(is)

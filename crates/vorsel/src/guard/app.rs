@@ -213,9 +213,7 @@ where
     }
 
     fn call(&mut self, request: Request<B>) -> GuardedAppFuture {
-        let Some(under_way) = self.app.carries_out(request.uri().path()).cloned() else {
-            return self.app.answer(request);
-        };
+        let Some(under_way) = self.app.carries_out(&request).cloned() else { return self.app.answer(request) };
         let answer = self.app.answer(request);
         let whole = async { answer.await.unwrap_or_else(|never| match never {}) };
         GuardedAppFuture { answer: Answer::Later { future: Box::pin(under_way.carried_out(whole)) } }
@@ -223,11 +221,16 @@ where
 }
 
 impl App {
-    fn carries_out(&self, path: &str) -> Option<&UnderWay> {
+    #[inline]
+    fn carries_out<B>(&self, request: &Request<B>) -> Option<&UnderWay> {
         let carried_out = match self {
             Self::Bare(bare) => &bare.carried_out,
             Self::Layered(_, carried_out) => carried_out,
         };
+        if carried_out.is_empty() {
+            return None;
+        }
+        let path = request.uri().path();
         carried_out.iter().find(|(at, _)| at.is_met_by(path)).map(|(_, under_way)| under_way)
     }
 

@@ -64,7 +64,8 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             return None;
         }
         let checked = self.checkers.seen_before(self.sources.bearer_alone(request.headers())?, now)?;
-        Some(self.admitted(Found { checked, is_former: false }, Credential::Bearer, now))
+        // Where our own issuer is known, no other's tokens are among them.
+        Some(self.standing(Caller::new(checked, self.issuer.is_some(), Credential::Bearer), now))
     }
 
     /// Finds the credentials and checks the tokens among them: all must be for the same caller.
@@ -156,7 +157,14 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     ) -> Result<Caller<C>, NotAccepted<C>> {
         let issuer = checked.claims().issuer();
         let is_own = is_former || issuer.is_some() && issuer == self.issuer.as_deref();
-        let caller = Caller::new(checked, is_own, kind);
+        self.standing(Caller::new(checked, is_own, kind), now)
+    }
+
+    #[inline]
+    fn standing(&self, caller: Caller<C>, now: Timestamp) -> Result<Caller<C>, NotAccepted<C>> {
+        if self.gates.are_none() {
+            return Ok(caller);
+        }
         match self.gates.admit(self.other_issuer(&caller), caller.checked(), now) {
             Ok(()) => Ok(caller),
             Err(refusal) => Err(NotAccepted { refusal, who: Some(caller) }),

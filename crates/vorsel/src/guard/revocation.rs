@@ -67,6 +67,11 @@ impl Gates {
         self.others.iter().find(|(known, _)| &**known == issuer).map(|(_, gate)| gate)
     }
 
+    /// Whether nothing is known of revocations.
+    pub(super) const fn are_none(&self) -> bool {
+        self.ours.is_none() && self.others.is_empty()
+    }
+
     /// Whether a token that was accepted was not revoked: by us, under its own issuer's names if it is another one's, or by that issuer.
     pub(super) fn stands<C>(
         &self,
@@ -84,20 +89,12 @@ impl Gates {
     }
 
     /// The same, where what may have been missed counts.
-    #[inline]
     pub(super) fn admit<C>(
         &self,
         other_issuer: Option<&str>,
         token: &Checked<C>,
         now: Timestamp,
     ) -> Result<(), Refusal> {
-        if self.ours.is_none() && self.others.is_empty() {
-            return Ok(());
-        }
-        self.admit_by_gates(other_issuer, token, now)
-    }
-
-    fn admit_by_gates<C>(&self, other_issuer: Option<&str>, token: &Checked<C>, now: Timestamp) -> Result<(), Refusal> {
         self.stands(other_issuer, token, now).map_err(Refusal::BadToken)?;
         let gates = self.ours.iter().chain(self.of(other_issuer));
         let mut strict = gates.filter(|gate| gate.when_silent == WhenSilent::Refuse);
