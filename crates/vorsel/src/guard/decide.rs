@@ -227,6 +227,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         self.otherwise((entry, verdict), request, routes, Ok(Some(caller)), now)
     }
 
+    /// The whole way. It is kept apart from the short one, whose code is small enough to stay at hand.
     #[inline(never)]
     pub(super) fn decide(
         self: &Arc<Self>,
@@ -383,7 +384,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
             Ok(caller) => Ok(caller.map(|(_, caller)| caller)),
             Err(not) => Err(NotAccepted { who: not.who.or(who), ..not }),
         };
-        match self.outcome(&parts, &routes, caller, &Answers::default(), now) {
+        match self.outcome(&parts, &routes, caller, &NO_ANSWERS, now) {
             Outcome::Passed(caller) => Ok(caller),
             Outcome::Stopped(stop) => Err(stop),
             Outcome::Asks(predicate, caller) => self.with_predicates(parts, routes, predicate, caller, now).await,

@@ -74,12 +74,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         for &(source, shown) in &self.sources.find(request)? {
             match shown {
                 Shown::Token(token, proven) => match self.caller(source, token, proven, now) {
-                    Ok(found) => {
-                        caller = Some(match caller {
-                            None => (source.kind(), found),
-                            known => joined(known, source.kind(), found)?,
-                        });
-                    }
+                    Ok(found) => caller = Some(joined(caller, source.kind(), found)?),
                     Err(NotKnown::Yet(looking)) => {
                         lookups.push(LookedUp::Key(source.kind(), token.to_owned(), looking));
                     }

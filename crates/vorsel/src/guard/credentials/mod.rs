@@ -75,7 +75,7 @@ impl Sources {
                 found.push((&**source, shown));
             }
         }
-        if !self.others.is_empty() && !found.is_empty() && found.iter().all(|(source, _)| source.comes_unasked()) {
+        if !found.is_empty() && found.iter().all(|(source, _)| source.comes_unasked()) {
             self.same_site.allows(request)?;
         }
         Ok(found)
