@@ -58,6 +58,11 @@ impl Chromium {
     }
 
     async fn call(&mut self, tab: Option<&Tab>, method: &str, params: Value) -> Value {
+        self.answer(tab, method, params).await.unwrap_or_else(|error| panic!("{method}: {error}"))
+    }
+
+    /// What it answers, or the error it answers with.
+    async fn answer(&mut self, tab: Option<&Tab>, method: &str, params: Value) -> Result<Value, Value> {
         self.next += 1;
         let mut message = json!({ "id": self.next, "method": method, "params": params });
         if let Some(Tab(session)) = tab {
@@ -70,8 +75,7 @@ impl Chromium {
             let Message::Text(text) = next.expect("a message").expect("a whole one") else { continue };
             let answer: Value = serde_json::from_str(&text).expect("JSON");
             if answer["id"] == self.next {
-                assert!(answer.get("error").is_none(), "{method}: {answer}");
-                return answer["result"].clone();
+                return answer.get("error").map_or_else(|| Ok(answer["result"].clone()), |error| Err(error.clone()));
             }
         }
     }
@@ -93,7 +97,8 @@ impl Chromium {
     }
 
     pub(crate) async fn reload(&mut self, tab: &Tab) {
-        self.run(tab, "window.stale = true; location.reload(); 0").await;
+        self.run(tab, "window.stale = true; 0").await;
+        self.call(Some(tab), "Page.reload", json!({})).await;
         self.loaded(tab).await;
     }
 
@@ -102,8 +107,9 @@ impl Chromium {
         for _ in 0..300 {
             let ready = "document.readyState === 'complete' && !window.stale && location.href !== 'about:blank'";
             let evaluate = json!({ "expression": ready, "returnByValue": true });
-            let answer = self.call(Some(tab), "Runtime.evaluate", evaluate).await;
-            if answer["result"]["value"] == true {
+            // A question to the page of before is answered with an error once that page is left.
+            let answer = self.answer(Some(tab), "Runtime.evaluate", evaluate).await;
+            if answer.is_ok_and(|answer| answer["result"]["value"] == true) {
                 return;
             }
             tokio::time::sleep(std::time::Duration::from_millis(20)).await;
