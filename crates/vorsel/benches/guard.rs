@@ -16,11 +16,24 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::runtime::Runtime;
 use tokio::task::JoinSet;
 use vorsel::testing::TestIssuer;
-use vorsel::{AccessPlan, NoOwn, Routes};
+use vorsel::{AccessPlan, Clock, NoOwn, Routes, Timestamp};
 
 const CONNECTIONS: usize = 64;
 const BATCH: Duration = Duration::from_millis(100);
 const PAIRS: usize = 100;
+
+/// The machine's clock, as every guard reads it, set to the time of the issuer for tests.
+#[derive(Debug)]
+struct Running {
+    /// Microseconds.
+    ahead: i64,
+}
+
+impl Clock for Running {
+    fn now(&self) -> Timestamp {
+        Timestamp::from_micros(vorsel::now().as_micros() + self.ahead)
+    }
+}
 
 /// A connection that asks for the same thing again and again.
 struct Client {
@@ -93,7 +106,8 @@ async fn compare(name: &str, path: &str, budget: f64, routes: impl Fn() -> Route
         .need("GET", "/observers/{observer}/exposures", rule)
         .build()
         .expect("a plan");
-    let guard = issuer.guard::<NoOwn>(plan).build().expect("a guard");
+    let clock = Running { ahead: issuer.clock().now().as_micros() - vorsel::now().as_micros() };
+    let guard = issuer.guard::<NoOwn>(plan).clock(Arc::new(clock)).build().expect("a guard");
     let bare: Router = routes().into_unguarded_router();
     let guarded = routes().guard(guard).expect("the plan's routes");
     let ((bare_port, listener), (guarded_port, other)) = (listen().await, listen().await);

@@ -4,6 +4,7 @@ use std::any::Any;
 use std::convert::Infallible;
 use std::error::Error;
 use std::fmt;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arc_swap::{ArcSwap, Guard};
@@ -14,6 +15,8 @@ pub(crate) struct Live<T>(Arc<Shared<T>>);
 
 struct Shared<T> {
     current: ArcSwap<T>,
+    /// How often it was replaced.
+    version: AtomicU64,
     /// Held while the value is replaced, so that replacements follow one another.
     followers: Mutex<Vec<Follower<T>>>,
     /// What this is derived from, which has to last as long.
@@ -35,12 +38,18 @@ impl<T> Live<T> {
     }
 
     fn of(value: T, source: Option<Box<dyn Any + Send + Sync>>) -> Self {
-        let current = ArcSwap::from_pointee(value);
-        Self(Arc::new(Shared { current, followers: Mutex::default(), _source: source }))
+        let (current, version) = (ArcSwap::from_pointee(value), AtomicU64::new(0));
+        Self(Arc::new(Shared { current, version, followers: Mutex::default(), _source: source }))
     }
 
     pub(crate) fn load(&self) -> Guard<Arc<T>> {
         self.0.current.load()
+    }
+
+    /// Grows with each replacement, right after it. Whoever asks for this first and loads the value then has a value of this version
+    /// or a later one.
+    pub(crate) fn version(&self) -> u64 {
+        self.0.version.load(Ordering::Acquire)
     }
 
     /// The value to keep for longer than a look takes.
@@ -99,6 +108,7 @@ impl<T: Send + Sync + 'static> Live<T> {
 impl<T: Send + Sync + 'static> Replacing<'_, T> {
     pub(crate) fn set(mut self, value: T) {
         self.live.0.current.store(Arc::new(value));
+        self.live.0.version.fetch_add(1, Ordering::Release);
         let value = self.live.load();
         self.followers.retain(|follow| follow(&value));
     }

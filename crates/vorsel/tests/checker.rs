@@ -1,12 +1,13 @@
 //! Tokens that were seen before: found only byte for byte, checked against time at each use, bounded, forgotten.
 
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use proptest::prelude::*;
 use serde_json::{Value, json};
 use vorsel::{
-    AccessDraft, Algorithm, Checker, Expectations, Issuer, KeyTimes, Keyring, Lifetime, LiveKeyring, NoOwn, Object,
-    Secret, SigningKey, Timestamp, Verifier, base64url,
+    AccessDraft, Algorithm, Checker, Expectations, Issuer, KeySet, KeyTimes, Keyring, Lifetime, LiveKeySet,
+    LiveKeyring, NoOwn, Object, Secret, SigningKey, Timestamp, Verifier, base64url,
 };
 
 const ISSUER: &str = "https://id.skarnhill.test";
@@ -84,6 +85,35 @@ fn everything_is_forgotten_when_a_key_is_compromised() {
     checker.check(&token, NOW).expect("accepted");
     keys.change(|ring| ring.compromise("hill", NOW)).expect("compromised");
     assert_eq!(checker.check(&token, NOW).expect_err("refused").check.code(), "unknown-key");
+}
+
+/// A check that is under way while the keys are replaced may still go by the old ones; what it has accepted counts for nothing after.
+#[test]
+fn what_is_accepted_while_the_keys_are_replaced_is_not_remembered_beyond() {
+    let ring = keys();
+    let (with, without) = (ring.current().key_set(), KeySet::new([]));
+    let keys = LiveKeySet::new(with.clone());
+    let checker = Checker::<NoOwn>::new(keys.clone(), expectations());
+    let token = token(&ring, "t1", json!({}));
+    let is_over = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        for _ in 0..3 {
+            scope.spawn(|| {
+                while !is_over.load(Ordering::Relaxed) {
+                    let _ = checker.check(&token, NOW);
+                }
+            });
+        }
+        let mut wrong = 0;
+        for _ in 0..5_000 {
+            keys.set(with.clone());
+            wrong += usize::from(checker.check(&token, NOW).is_err());
+            keys.set(without.clone());
+            wrong += usize::from(checker.check(&token, NOW).is_ok());
+        }
+        is_over.store(true, Ordering::Relaxed);
+        assert_eq!(wrong, 0);
+    });
 }
 
 #[test]

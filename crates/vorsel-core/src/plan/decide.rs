@@ -126,6 +126,7 @@ impl AccessPlan {
     }
 
     /// [`decide`](Self::decide), and which entry of [`routes`](Self::routes) has decided, if one has.
+    #[inline]
     pub fn decide_by_entry(
         &self,
         method: &str,
@@ -242,10 +243,23 @@ impl AccessPlan {
         if methods.is_empty() { Verdict::NoRule } else { Verdict::Methods(methods) }
     }
 
+    #[inline]
     fn entry(&self, indices: &[usize], method: &str) -> Option<usize> {
-        let of = |method: &str| indices.iter().copied().find(|index| self.routes[*index].method == method);
-        // Nearly always there is one of the method itself.
-        of(method).or_else(|| entries_for(method).skip(1).find_map(of))
+        match self.entry_among(indices, method) {
+            // Nearly always there is one of the method itself.
+            Some(index) => Some(index),
+            None => self.entry_beside(indices, method),
+        }
+    }
+
+    #[inline]
+    fn entry_among(&self, indices: &[usize], method: &str) -> Option<usize> {
+        indices.iter().copied().find(|index| self.routes[*index].method == method)
+    }
+
+    #[inline(never)]
+    fn entry_beside(&self, indices: &[usize], method: &str) -> Option<usize> {
+        entries_for(method).skip(1).find_map(|method| self.entry_among(indices, method))
     }
 
     fn apply(&self, route: &Route, formula: Formula, facts: &Facts<'_>) -> Verdict {

@@ -103,13 +103,13 @@ impl Claims {
         }
     }
 
-    /// Whether every time in them holds without anything being allowed for.
-    pub(crate) fn are_within_their_times(&self, now: Timestamp) -> bool {
-        let has_begun = |begin: Option<Timestamp>| begin.is_none_or(|begin| begin <= now);
-        self.expires_at.is_none_or(|exp| now < exp)
-            && has_begun(self.not_before)
-            && has_begun(self.issued_at)
-            && has_begun(self.authenticated_at)
+    /// When nothing speaks against them, without anything being allowed for: from when on, and until when. Never, if their sender has
+    /// to prove something.
+    fn undoubted(&self) -> (Timestamp, Timestamp) {
+        let from = [self.not_before, self.issued_at, self.authenticated_at].into_iter().flatten().max();
+        let until =
+            if self.confirmation.is_some() { Timestamp::MIN } else { self.expires_at.unwrap_or(Timestamp::MAX) };
+        (from.unwrap_or(Timestamp::MIN), until)
     }
 
     /// Whether the claim of that name is there, registered or not.
@@ -317,16 +317,29 @@ pub struct NoOwn {}
 /// # Ok::<(), vorsel_core::VouchError>(())
 /// ```
 #[derive(Clone, Debug, PartialEq)]
+#[repr(C)]
 pub struct Checked<C = NoOwn> {
+    // In this order, what every request asks for stands together.
+    undoubted: (Timestamp, Timestamp),
+    passed: Passed,
     claims: Claims,
     own: C,
     key_id: Option<Arc<str>>,
-    passed: Passed,
 }
 
 impl<C> Checked<C> {
     pub(crate) fn new(claims: Claims, own: C, key_id: Option<Arc<str>>) -> Self {
-        Self { claims, own, key_id, passed: Passed::default() }
+        Self { undoubted: claims.undoubted(), passed: Passed::default(), claims, own, key_id }
+    }
+
+    /// Whether a verifier that has accepted the token accepts it now as well, as far as can be told at a glance: it has begun and has
+    /// not expired, without anything being allowed for clocks, and its sender has nothing to prove. If not,
+    /// [`check_again`](crate::Verifier::check_again) knows.
+    #[inline]
+    #[must_use]
+    pub fn is_undoubted(&self, now: Timestamp) -> bool {
+        let (from, until) = self.undoubted;
+        from <= now && now < until
     }
 
     /// The registered claims.

@@ -169,10 +169,10 @@ impl Verifier {
     /// # Errors
     /// The first finding that does not hold any more.
     pub fn check_again<C>(&self, checked: &Checked<C>, proven: Proven<'_>, now: Timestamp) -> Result<(), Box<Finding>> {
-        let claims = checked.claims();
-        if claims.confirmation.is_none() && claims.are_within_their_times(now) {
+        if checked.is_undoubted(now) {
             return Ok(());
         }
+        let claims = checked.claims();
         let mut audit = FirstFailure::default();
         let mut run = Run { verifier: self, proven, now, audit: &mut audit };
         let outcome = match run.times(claims) {

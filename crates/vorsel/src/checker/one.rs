@@ -32,7 +32,9 @@ use crate::meters;
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub struct Checker<C> {
-    current: Live<Snapshot<C>>,
+    current: Live<Verifier>,
+    /// By versions of the verifier.
+    seen: Arc<SeenTokens<C>>,
     meters: Arc<Meters>,
     /// Where keys are looked for that are not known.
     pub(super) source: Option<Arc<dyn KeySource>>,
@@ -48,12 +50,6 @@ impl Meters {
     fn new() -> Arc<Self> {
         Arc::new(Self { remembered: meters::Once::new(), others: meters::Codes::new("vorsel_checks_total", "outcome") })
     }
-}
-
-/// A verifier with what it has seen: both are replaced together.
-struct Snapshot<C> {
-    verifier: Verifier,
-    seen: SeenTokens<C>,
 }
 
 impl<C> Checker<C> {
@@ -78,11 +74,8 @@ impl<C> Checker<C> {
     where
         C: Send + Sync + 'static,
     {
-        let make = move |keys: &KeySet| Snapshot {
-            verifier: Verifier::new(keys.clone(), expectations.clone()),
-            seen: SeenTokens::with_room(tokens),
-        };
-        Self { current: keys.into().derive(make), meters: Meters::new(), source: None }
+        let make = move |keys: &KeySet| Verifier::new(keys.clone(), expectations.clone());
+        Self::of(keys.into().derive(make), tokens)
     }
 
     /// Checks a token at the moment `now`.
@@ -113,11 +106,14 @@ impl<C> Checker<C> {
         self.remembered(token, proven, now).unwrap_or_else(|| self.check_anew(token, proven, now))
     }
 
-    /// The claims of a token that was accepted before and stands, though nothing is proven.
+    fn of(current: Live<Verifier>, room: usize) -> Self {
+        Self { current, seen: Arc::new(SeenTokens::with_room(room)), meters: Meters::new(), source: None }
+    }
+
+    /// The claims of a token that was accepted before and stands beyond doubt, though nothing is proven.
+    #[inline]
     pub(super) fn seen_before(&self, token: &[u8], now: Timestamp) -> Option<Arc<Checked<C>>> {
-        let current = self.current.load();
-        let checked = current.seen.find(token)?;
-        current.verifier.check_again(&checked, Proven::Nothing, now).ok()?;
+        let checked = self.seen.find(token, self.current.version()).filter(|checked| checked.is_undoubted(now))?;
         meters::remembered(&self.meters.remembered);
         Some(checked)
     }
@@ -129,11 +125,10 @@ impl<C> Checker<C> {
         proven: Proven<'_>,
         now: Timestamp,
     ) -> Option<Result<Arc<Checked<C>>, Box<Finding>>> {
-        let current = self.current.load();
-        let Snapshot { verifier, seen } = &**current;
-        let checked = seen.find(token)?;
-        let again = verifier.check_again(&checked, proven, now).inspect_err(|finding| {
-            seen.forget(token);
+        let version = self.current.version();
+        let checked = self.seen.find(token, version)?;
+        let again = self.current.load().check_again(&checked, proven, now).inspect_err(|finding| {
+            self.seen.forget(token, version);
             self.meters.others.count(finding.check.code());
         });
         Some(again.map(|()| {
@@ -151,12 +146,11 @@ impl<C> Checker<C> {
     where
         C: DeserializeOwned,
     {
-        let current = self.current.load();
-        let Snapshot { verifier, seen } = &**current;
-        let checked = verifier.check_proven(token, proven, now);
+        let version = self.current.version();
+        let checked = self.current.load().check_proven(token, proven, now);
         self.meters.others.count(checked.as_ref().map_or_else(|finding| finding.check.code(), |_| "accepted"));
         let checked = Arc::new(checked?);
-        seen.remember(token, &checked);
+        self.seen.remember(token, version, &checked);
         Ok(checked)
     }
 }
@@ -170,17 +164,17 @@ impl<C> Checker<C> {
 
     /// Whether a token that was accepted has not expired since.
     pub(crate) fn stands(&self, checked: &Checked<C>, now: Timestamp) -> Result<(), Box<Finding>> {
-        self.current.load().verifier.check_again(checked, Proven::Nothing, now)
+        self.current.load().check_again(checked, Proven::Nothing, now)
     }
 
     /// The audience a challenge names as its realm.
     pub(crate) fn realm(&self) -> Arc<str> {
-        self.current.load().verifier.expectations().first_audience().unwrap_or("api").into()
+        self.current.load().expectations().first_audience().unwrap_or("api").into()
     }
 
     /// The issuer whose tokens are expected; nothing if anybody's are.
     pub(crate) fn issuer(&self) -> Option<Arc<str>> {
-        self.current.load().verifier.expectations().expected_issuer().map(Into::into)
+        self.current.load().expectations().expected_issuer().map(Into::into)
     }
 }
 
@@ -220,19 +214,19 @@ impl<C> IntoChecker<C> for Verifier {
 impl<C> From<Verifier> for Checker<C> {
     /// A checker whose keys stay as they are.
     fn from(verifier: Verifier) -> Self {
-        let snapshot = Snapshot { verifier, seen: SeenTokens::with_room(Self::DEFAULT_ROOM) };
-        Self { current: Live::new(snapshot), meters: Meters::new(), source: None }
+        Self::of(Live::new(verifier), Self::DEFAULT_ROOM)
     }
 }
 
 impl<C> Clone for Checker<C> {
     fn clone(&self) -> Self {
-        Self { current: self.current.clone(), meters: self.meters.clone(), source: self.source.clone() }
+        let Self { current, seen, meters, source } = self;
+        Self { current: current.clone(), seen: seen.clone(), meters: meters.clone(), source: source.clone() }
     }
 }
 
 impl<C> fmt::Debug for Checker<C> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Checker").field("verifier", &self.current.load().verifier).finish_non_exhaustive()
+        f.debug_struct("Checker").field("verifier", &*self.current.load()).finish_non_exhaustive()
     }
 }

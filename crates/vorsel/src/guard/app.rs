@@ -24,7 +24,6 @@ use tower_layer::Layer;
 use tower_service::Service;
 
 use super::decide::Guard;
-use super::request::Passing;
 use super::service::{Meeting, Misrouted, Refused, keep_from_shared_caches};
 use crate::under_way::UnderWay;
 
@@ -62,11 +61,11 @@ struct Bare {
 
 /// A guard for own claims of any type.
 trait Door: Send + Sync {
-    fn meet(&self, request: &mut dyn Passing) -> Meeting;
+    fn meet(&self, request: &mut Request<Body>) -> Meeting;
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Door for Guard<C> {
-    fn meet(&self, request: &mut dyn Passing) -> Meeting {
+    fn meet(&self, request: &mut Request<Body>) -> Meeting {
         Self::meet(self, request)
     }
 }
@@ -102,22 +101,26 @@ impl Future for GuardedAppFuture {
     type Output = Result<Response<Body>, Infallible>;
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
-        Poll::Ready(Ok(match self.project().answer.project() {
+        match self.project().answer.project() {
             AnswerProjection::LetIn { future, unseen } => {
-                let Ok(mut response) = ready!(future.poll(context));
-                finish(&mut response, *unseen);
-                response
+                // An answer is large, and stays where it is.
+                let mut answered = future.poll(context);
+                if let Poll::Ready(Ok(response)) = &mut answered {
+                    finish(response, *unseen);
+                }
+                answered
             }
             AnswerProjection::Stopped { response } => match response.take() {
-                Some(response) => response.map(Body::new),
+                Some(response) => Poll::Ready(Ok(response.map(Body::new))),
                 None => panic!("a future that is done is not polled again"),
             },
-            AnswerProjection::Later { future } => ready!(future.as_mut().poll(context)),
-        }))
+            AnswerProjection::Later { future } => Poll::Ready(Ok(ready!(future.as_mut().poll(context)))),
+        }
     }
 }
 
 /// What is seen to in the answer of a handler.
+#[inline]
 fn finish(response: &mut Response<Body>, unseen: bool) {
     if unseen {
         keep_from_shared_caches(response.headers_mut());
@@ -212,7 +215,9 @@ where
         Poll::Ready(Ok(()))
     }
 
+    #[inline]
     fn call(&mut self, request: Request<B>) -> GuardedAppFuture {
+        let request = request.map(Body::new);
         let Some(under_way) = self.app.carries_out(&request).cloned() else { return self.app.answer(request) };
         let answer = self.app.answer(request);
         let whole = async { answer.await.unwrap_or_else(|never| match never {}) };
@@ -222,7 +227,7 @@ where
 
 impl App {
     #[inline]
-    fn carries_out<B>(&self, request: &Request<B>) -> Option<&UnderWay> {
+    fn carries_out(&self, request: &Request<Body>) -> Option<&UnderWay> {
         let carried_out = match self {
             Self::Bare(bare) => &bare.carried_out,
             Self::Layered(_, carried_out) => carried_out,
@@ -235,11 +240,7 @@ impl App {
     }
 
     #[inline]
-    fn answer<B>(&mut self, mut request: Request<B>) -> GuardedAppFuture
-    where
-        B: HttpBody<Data = Bytes> + Send + 'static,
-        B::Error: Into<axum::BoxError>,
-    {
+    fn answer(&mut self, mut request: Request<Body>) -> GuardedAppFuture {
         match self {
             Self::Bare(bare) => match bare.door.meet(&mut request) {
                 Meeting::LetIn { unseen } => {
@@ -247,7 +248,7 @@ impl App {
                 }
                 Meeting::Stopped(response) => GuardedAppFuture { answer: Answer::Stopped { response: Some(response) } },
                 Meeting::Waits(settling) => {
-                    let (mut request, mut router) = (request.map(Body::new), bare.router.clone());
+                    let (mut request, mut router) = (request, bare.router.clone());
                     let future = Box::pin(async move {
                         match settling.await(&mut request) {
                             Ok(unseen) => {

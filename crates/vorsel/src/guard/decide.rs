@@ -210,21 +210,16 @@ struct Answers {
 static NO_ANSWERS: Answers = Answers { holds: Vec::new(), is_hidden: false };
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
-    /// The decision on a request of a caller who was seen before. Nearly every one ends here.
-    pub(super) fn decide_for(
-        self: &Arc<Self>,
-        caller: Caller<C>,
-        request: &dyn RequestHead,
-        routes: &KnownRoutes,
+    /// The verdict on a request of a caller who was seen before.
+    #[inline]
+    pub(super) fn verdict_on<R: RequestHead>(
+        &self,
+        caller: &Caller<C>,
+        request: &R,
         now: Timestamp,
-    ) -> Deciding<C> {
+    ) -> (Option<usize>, Verdict) {
         let facts = caller.facts(&NO_ANSWERS.holds);
-        let (entry, verdict) = self.plan.decide_by_entry(request.method(), request.path(), Some(facts), now);
-        if let Verdict::Open | Verdict::Allowed = verdict {
-            self.decisions.passed(entry);
-            return Deciding::ready(Ok(Some(caller)));
-        }
-        self.otherwise((entry, verdict), request, routes, Ok(Some(caller)), now)
+        self.plan.decide_by_entry(request.method(), request.path(), Some(facts), now)
     }
 
     /// The whole way. It is kept apart from the short one, whose code is small enough to stay at hand.
@@ -262,7 +257,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
 
     /// What comes of a verdict, whatever it is.
     #[inline(never)]
-    fn otherwise(
+    pub(super) fn otherwise(
         self: &Arc<Self>,
         verdict: (Option<usize>, Verdict),
         request: &dyn RequestHead,

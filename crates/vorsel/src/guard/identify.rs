@@ -54,9 +54,9 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     /// The caller of nearly every request: one bearer token, as usually written, that was checked before and stands. Of all else
     /// [`identify`](Self::identify) finds out what it is.
     #[inline]
-    pub(super) fn seen_before(
+    pub(super) fn seen_before<R: Passing>(
         &self,
-        request: &dyn Passing,
+        request: &R,
         now: Timestamp,
     ) -> Option<Result<Caller<C>, NotAccepted<C>>> {
         // It may be a preflight.

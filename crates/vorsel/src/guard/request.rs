@@ -89,6 +89,7 @@ fn each_value<'r>(headers: &'r HeaderMap, name: &HeaderName, each: &mut dyn FnMu
 }
 
 /// Inside a nested axum router the request's own URI has lost its beginning.
+#[inline]
 fn whole_path<'r>(uri: &'r Uri, extensions: &'r Extensions) -> &'r str {
     #[cfg(feature = "axum")]
     if let Some(original) = extensions.get::<axum::extract::OriginalUri>() {

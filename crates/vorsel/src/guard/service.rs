@@ -16,12 +16,12 @@ use serde::de::DeserializeOwned;
 use tower_service::Service;
 #[cfg(feature = "axum")]
 use vorsel_core::Refusal;
-use vorsel_core::{Credential, Stop};
+use vorsel_core::{Credential, Stop, Verdict};
 
 #[cfg(feature = "axum")]
 use super::anonymous::Anonymous;
 use super::caller::Caller;
-use super::decide::{Admitted, Guard};
+use super::decide::{Admitted, Deciding, Guard};
 #[cfg(feature = "axum")]
 use super::log;
 use super::request::Passing;
@@ -93,13 +93,27 @@ pub(super) type Refused = Box<Response<Full<Bytes>>>;
 pub(super) type Settling = Box<dyn FnOnce(&mut dyn Passing) -> Result<bool, Refused> + Send>;
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
-    pub(super) fn meet(&self, request: &mut dyn Passing) -> Meeting {
+    /// The short way is one piece of code, and all else is kept apart from it: what is not at hand costs more here than what is done.
+    #[inline]
+    pub(super) fn meet<R: Passing>(&self, request: &mut R) -> Meeting {
         let now = self.now();
         let deciding = match self.inner.seen_before(request, now) {
-            Some(Ok(caller)) => self.inner.decide_for(caller, request, &self.routes, now),
+            Some(Ok(caller)) => match self.inner.verdict_on(&caller, request, now) {
+                (entry, Verdict::Open | Verdict::Allowed) => {
+                    self.inner.decisions.passed(entry);
+                    return Meeting::LetIn { unseen: self.put_in(Some(caller), request.extensions()) };
+                }
+                verdict => self.inner.otherwise(verdict, request, &self.routes, Ok(Some(caller)), now),
+            },
             Some(Err(not)) => self.inner.decide_knowing(Err(not), request, &self.routes, now),
             None => self.inner.decide(request, &self.routes, now),
         };
+        self.met(deciding, request)
+    }
+
+    /// What comes of a request that has not taken the short way.
+    #[inline(never)]
+    fn met(&self, deciding: Deciding<C>, request: &mut dyn Passing) -> Meeting {
         match deciding.at_once() {
             Ok(admitted) => match self.settle(admitted, request) {
                 Ok(unseen) => Meeting::LetIn { unseen },
@@ -140,31 +154,34 @@ pub(super) fn keep_from_shared_caches(headers: &mut HeaderMap) {
 }
 
 impl<C: Send + Sync + 'static> Guard<C> {
-    /// Puts the caller into the request, and says whether a cache can't see that there is one.
+    /// What comes of a decision: [`put_in`](Self::put_in), or the answer to a request that is stopped.
     fn settle(&self, admitted: Admitted<C>, request: &mut dyn Passing) -> Result<bool, Refused> {
         match admitted {
-            Ok(caller) => {
-                let extensions = request.extensions();
-                if extensions.is_empty() {
-                    extensions.clone_from(&ROOMY);
-                } else {
-                    // What an outer guard has left is not this one's.
-                    extensions.remove::<Caller<C>>();
-                    #[cfg(feature = "axum")]
-                    extensions.remove::<Anonymous>();
-                }
-                let unseen = caller.as_ref().is_some_and(is_unseen);
-                match caller {
-                    Some(caller) => drop(extensions.insert(caller)),
-                    #[cfg(feature = "axum")]
-                    None => drop(extensions.insert(self.anonymous())),
-                    #[cfg(not(feature = "axum"))]
-                    None => {}
-                }
-                Ok(unseen)
-            }
+            Ok(caller) => Ok(self.put_in(caller, request.extensions())),
             Err(stop) => Err(Box::new(self.answer(&stop, request))),
         }
+    }
+
+    /// Puts the caller into the request, and says whether a cache can't see that there is one.
+    #[inline]
+    fn put_in(&self, caller: Option<Caller<C>>, extensions: &mut Extensions) -> bool {
+        if extensions.is_empty() {
+            extensions.clone_from(&ROOMY);
+        } else {
+            // What an outer guard has left is not this one's.
+            extensions.remove::<Caller<C>>();
+            #[cfg(feature = "axum")]
+            extensions.remove::<Anonymous>();
+        }
+        let unseen = caller.as_ref().is_some_and(is_unseen);
+        match caller {
+            Some(caller) => drop(extensions.insert(caller)),
+            #[cfg(feature = "axum")]
+            None => drop(extensions.insert(self.anonymous())),
+            #[cfg(not(feature = "axum"))]
+            None => {}
+        }
+        unseen
     }
 
     #[cold]
