@@ -1,17 +1,18 @@
 //! What a token's claims have passed before is remembered beside them. No decision is another for it, whatever came before:
-//! other requests, other plans, other moments.
+//! other requests, other plans, other moments. And so is when they are beyond doubt.
 
 use std::time::Duration;
 
 use proptest::prelude::*;
 use serde_json::json;
 use vorsel_core::{
-    AccessPlan, CallerFacts, Checked, Credential, Credentials, Expectations, KeySet, NoOwn, Verdict, Verifier,
+    AccessPlan, CallerFacts, Checked, Credential, Credentials, Expectations, KeySet, NoOwn, Proven, Timestamp, Verdict,
+    Verifier,
 };
 
 mod common;
 mod reference;
-use common::{NOW, header, secret, signed};
+use common::{NOW, claims, header, secret, signed, verifier};
 use reference::{PREDICATES, Somebody, plans, somebody};
 
 /// Half of them twice, so that what is remembered is asked for.
@@ -105,4 +106,35 @@ fn entries_that_share_a_place_are_told_apart() {
             assert_eq!(verdict == Verdict::Allowed, number % 3 == 0, "{number} in round {round}: {verdict:?}");
         }
     }
+}
+
+/// Every combination of times that are in a token or are not, around the moment.
+#[test]
+fn a_token_is_undoubted_only_where_its_verifier_accepts_it() {
+    let (verifier, now) = (verifier(), NOW.as_secs());
+    let times = [None, Some(now - 1), Some(now), Some(now + 1)];
+    let (mut undoubted, mut accepted) = (0, 0);
+    for each in 0..4_usize.pow(4) {
+        let mut members = claims();
+        members.as_object_mut().expect("an object").remove("iat");
+        for (place, name) in ["exp", "nbf", "iat", "auth_time"].into_iter().enumerate() {
+            if let Some(time) = times[each / 4_usize.pow(u32::try_from(place).expect("small")) % 4] {
+                members[name] = time.into();
+            }
+        }
+        let token = signed(header().to_string(), members.to_string());
+        for asked in [now - 2, now - 1, now, now + 1, now + 101] {
+            let asked = Timestamp::from_secs(asked);
+            let anew = verifier.check(&token, asked);
+            for seen in (now - 2..now + 2).map(|at| verifier.check(&token, Timestamp::from_secs(at))) {
+                let Ok(seen) = seen else { continue };
+                assert_eq!(verifier.check_again(&seen, Proven::Nothing, asked).is_ok(), anew.is_ok(), "{members}");
+                assert!(!seen.is_undoubted(asked) || anew.is_ok(), "{members} at {asked}");
+                undoubted += u32::from(seen.is_undoubted(asked));
+                accepted += u32::from(anew.is_ok());
+            }
+        }
+    }
+    assert_eq!(undoubted, accepted, "without a skew, whatever is accepted is beyond doubt");
+    assert!(undoubted > 100, "{undoubted}");
 }

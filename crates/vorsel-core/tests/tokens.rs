@@ -13,7 +13,7 @@ use proptest::prelude::*;
 use serde_json::json;
 use vorsel_core::{
     AccessDraft, Algorithm, Expectations, IssueError, Issuer, KeySet, Kind, Lifetime, NoOwn, Object, Proven, Scopes,
-    SigningKey, Timestamp, Verifier, base64url,
+    SigningKey, Verifier, base64url,
 };
 
 mod common;
@@ -133,37 +133,6 @@ fn skew_moves_each_edge_in_the_token_s_favour_and_has_a_ceiling() {
     ] {
         assert_eq!(codes(&verifier, token(claims.clone()), NOW).is_empty(), fine, "{claims}");
     }
-}
-
-/// Every combination of times that are in a token or are not, around the moment.
-#[test]
-fn a_token_is_undoubted_only_where_its_verifier_accepts_it() {
-    let (verifier, now) = (verifier(), NOW.as_secs());
-    let times = [None, Some(now - 1), Some(now), Some(now + 1)];
-    let (mut undoubted, mut accepted) = (0, 0);
-    for each in 0..4_usize.pow(4) {
-        let mut members = claims();
-        members.as_object_mut().expect("an object").remove("iat");
-        for (place, name) in ["exp", "nbf", "iat", "auth_time"].into_iter().enumerate() {
-            if let Some(time) = times[each / 4_usize.pow(u32::try_from(place).expect("small")) % 4] {
-                members[name] = time.into();
-            }
-        }
-        let token = signed(header().to_string(), members.to_string());
-        for asked in [now - 2, now - 1, now, now + 1, now + 101] {
-            let asked = Timestamp::from_secs(asked);
-            let anew = verifier.check(&token, asked);
-            for seen in (now - 2..now + 2).map(|at| verifier.check(&token, Timestamp::from_secs(at))) {
-                let Ok(seen) = seen else { continue };
-                assert_eq!(verifier.check_again(&seen, Proven::Nothing, asked).is_ok(), anew.is_ok(), "{members}");
-                assert!(!seen.is_undoubted(asked) || anew.is_ok(), "{members} at {asked}");
-                undoubted += u32::from(seen.is_undoubted(asked));
-                accepted += u32::from(anew.is_ok());
-            }
-        }
-    }
-    assert_eq!(undoubted, accepted, "without a skew, whatever is accepted is beyond doubt");
-    assert!(undoubted > 100, "{undoubted}");
 }
 
 #[test]
@@ -464,7 +433,7 @@ proptest! {
         verifier in any_verifier(),
         seconds in 1_699_999_900..1_700_000_200_i64,
     ) {
-        let now = Timestamp::from_secs(seconds);
+        let now = vorsel_core::Timestamp::from_secs(seconds);
         let _ = codes(&verifier, &token, now);
         let _ = codes(&verifier, mutated(&token, &mutations), now);
     }
