@@ -108,10 +108,13 @@ fn entries_that_share_a_place_are_told_apart() {
     }
 }
 
-/// Every combination of times that are in a token or are not, around the moment.
+/// Every combination of times that are in a token or are not, around the moment; without a skew and with the default one.
 #[test]
 fn a_token_is_undoubted_only_where_its_verifier_accepts_it() {
-    let (verifier, now) = (verifier(), NOW.as_secs());
+    let now = NOW.as_secs();
+    let allowing =
+        Verifier::new(KeySet::new([secret().verifying_key()]), Expectations::access(common::ISSUER, common::AUDIENCE));
+    let verifier = verifier();
     let times = [None, Some(now - 1), Some(now), Some(now + 1)];
     let (mut undoubted, mut accepted) = (0, 0);
     for each in 0..4_usize.pow(4) {
@@ -133,6 +136,10 @@ fn a_token_is_undoubted_only_where_its_verifier_accepts_it() {
                 undoubted += u32::from(seen.is_undoubted(asked));
                 accepted += u32::from(anew.is_ok());
             }
+            let Ok(seen) = allowing.check(&token, NOW) else { continue };
+            let anew = allowing.check(&token, asked).is_ok();
+            assert_eq!(allowing.check_again(&seen, Proven::Nothing, asked).is_ok(), anew, "{members} at {asked}");
+            assert!(!seen.is_undoubted(asked) || anew, "{members} at {asked}");
         }
     }
     assert_eq!(undoubted, accepted, "without a skew, whatever is accepted is beyond doubt");

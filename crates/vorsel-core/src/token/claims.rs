@@ -332,9 +332,10 @@ impl<C> Checked<C> {
         Self { undoubted: claims.undoubted(), passed: Passed::default(), claims, own, key_id }
     }
 
-    /// Whether a verifier that has accepted the token accepts it now as well, as far as can be told at a glance: it has begun and has
-    /// not expired, without anything being allowed for clocks, and its sender has nothing to prove. If not,
-    /// [`check_again`](crate::Verifier::check_again) knows.
+    /// Whether these claims stand at `now` beyond doubt: they have begun and have not expired
+    /// ([RFC 7519 sections 4.1.4 to 4.1.6](https://www.rfc-editor.org/rfc/rfc7519#section-4.1.4)), without anything being allowed for clocks,
+    /// and their sender has nothing to prove. Then a verifier that has accepted them accepts them again; else
+    /// [`check_again`](crate::Verifier::check_again) tells.
     #[inline]
     #[must_use]
     pub fn is_undoubted(&self, now: Timestamp) -> bool {

@@ -148,9 +148,11 @@ mod tests {
         Arc::new(Vouched::subject("obs-0017").checked().expect("claims"))
     }
 
+    #[cfg(target_pointer_width = "64")]
     #[test]
-    fn a_look_touches_two_lines() {
+    fn the_head_of_a_shelf_fills_a_line_and_a_place_is_half_of_one() {
         assert_eq!((size_of::<Seen<NoOwn>>(), size_of::<Shelf<NoOwn>>()), (32, 64 + 32 * PLACES));
+        assert_eq!(align_of::<Shelf<NoOwn>>(), 64);
     }
 
     #[test]

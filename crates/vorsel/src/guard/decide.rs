@@ -210,18 +210,6 @@ struct Answers {
 static NO_ANSWERS: Answers = Answers { holds: Vec::new(), is_hidden: false };
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
-    /// The verdict on a request of a caller who was seen before.
-    #[inline]
-    pub(super) fn verdict_on<R: RequestHead>(
-        &self,
-        caller: &Caller<C>,
-        request: &R,
-        now: Timestamp,
-    ) -> (Option<usize>, Verdict) {
-        let facts = caller.facts(&NO_ANSWERS.holds);
-        self.plan.decide_by_entry(request.method(), request.path(), Some(facts), now)
-    }
-
     /// The whole way. It is kept apart from the short one, whose code is small enough to stay at hand.
     #[inline(never)]
     pub(super) fn decide(

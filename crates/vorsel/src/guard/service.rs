@@ -98,13 +98,16 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     pub(super) fn meet<R: Passing>(&self, request: &mut R) -> Meeting {
         let now = self.now();
         let deciding = match self.inner.seen_before(request, now) {
-            Some(Ok(caller)) => match self.inner.verdict_on(&caller, request, now) {
-                (entry, Verdict::Open | Verdict::Allowed) => {
-                    self.inner.decisions.passed(entry);
-                    return Meeting::LetIn { unseen: self.put_in(Some(caller), request.extensions()) };
+            Some(Ok(caller)) => {
+                let facts = caller.facts(&[]);
+                match self.inner.plan.decide_by_entry(request.method(), request.path(), Some(facts), now) {
+                    (entry, Verdict::Open | Verdict::Allowed) => {
+                        self.inner.decisions.passed(entry);
+                        return Meeting::LetIn { unseen: self.put_in(Some(caller), request.extensions()) };
+                    }
+                    verdict => self.inner.otherwise(verdict, request, &self.routes, Ok(Some(caller)), now),
                 }
-                verdict => self.inner.otherwise(verdict, request, &self.routes, Ok(Some(caller)), now),
-            },
+            }
             Some(Err(not)) => self.inner.decide_knowing(Err(not), request, &self.routes, now),
             None => self.inner.decide(request, &self.routes, now),
         };
