@@ -1,6 +1,8 @@
 //! One renewal, from the token that is presented to the answer, as a state machine: it says what to do next and is told what
 //! came of it. `Sessions` carries it out on a store; the model checker drives it through every interleaving.
 
+use std::sync::Arc;
+
 use super::limits::SessionLimits;
 use super::presented::Presented;
 use super::silences::Silences;
@@ -28,7 +30,7 @@ use crate::time::Timestamp;
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Renewal {
-    token: Presented,
+    token: Arc<Presented>,
     limits: SessionLimits,
     came_at: Timestamp,
     races_left: u8,
@@ -141,8 +143,8 @@ impl Renewal {
 
     /// The renewal by this token, which came at that moment.
     #[must_use]
-    pub const fn new(token: Presented, limits: SessionLimits, came_at: Timestamp) -> Self {
-        Self { token, limits, came_at, races_left: Self::MOST_RACES }
+    pub fn new(token: impl Into<Arc<Presented>>, limits: SessionLimits, came_at: Timestamp) -> Self {
+        Self { token: token.into(), limits, came_at, races_left: Self::MOST_RACES }
     }
 
     /// The first step. `remembered` is the session as this instance knows it, which may be out of date: it leads to nothing

@@ -9,9 +9,9 @@ use serde_json::Value;
 
 use super::claims::REGISTERED;
 use super::draft::AccessDraft;
-use super::jws::{SIZE_LIMIT, written_header};
+use super::jws::{SIZE_LIMIT, write_header};
 use super::kind::Kind;
-use super::written::{Audience, ClaimsToWrite, Confirmation};
+use super::written::{Audience, ClaimsToWrite};
 use crate::encoding::base64url;
 use crate::encoding::json::{self, Object};
 use crate::finding::quoted_list;
@@ -188,7 +188,7 @@ impl Issuer {
             auth_time: draft.authenticated_at.map(Timestamp::as_secs),
             session_at: draft.session_at.map(Timestamp::as_secs),
             acr: draft.acr.as_deref(),
-            cnf: draft.bound_to.as_deref().map(|jkt| Confirmation { jkt }),
+            jkt: draft.bound_to.as_deref(),
             ..ClaimsToWrite::of(&self.name, Audience::of(&draft.audiences), id, issued, &own)
         };
         self.write(Kind::Access, &claims, now)
@@ -231,13 +231,15 @@ impl Issuer {
             return Err(IssueError::Empty { claim });
         }
         let key = self.keyring.signing_key(at).ok_or(IssueError::NoActiveKey)?.clone();
-        let claims =
-            serde_json::to_string(claims).map_err(|error| IssueError::NotAnObject { found: error.to_string() })?;
-        let header = written_header(key.verifying(), kind);
-        let mut signed = String::with_capacity((header.len() + claims.len()) / 3 * 4 + ROOM_FOR_THE_REST);
-        base64url::encode_onto(&header, &mut signed);
+        let mut json = Vec::with_capacity(USUAL_CLAIMS);
+        write_header(key.verifying(), kind, &mut json);
+        let header = json.len();
+        claims.write(&mut json).map_err(|error| IssueError::NotAnObject { found: error.to_string() })?;
+        let (header, claims) = json.split_at(header);
+        let mut signed = String::with_capacity(json.len() / 3 * 4 + ROOM_FOR_THE_REST);
+        base64url::encode_onto(header, &mut signed);
         signed.push('.');
-        base64url::encode_onto(claims.as_bytes(), &mut signed);
+        base64url::encode_onto(claims, &mut signed);
         Ok(Prepared { signed, key, limit: self.size_limit })
     }
 }
@@ -283,6 +285,8 @@ impl fmt::Debug for Prepared {
     }
 }
 
+/// As many bytes have the header and the claims as a rule, or fewer.
+const USUAL_CLAIMS: usize = 512;
 /// Two dots, what is left of a third of both segments, and the longest usual signature, that of an RSA key of 2048 bits.
 const ROOM_FOR_THE_REST: usize = 2 + 4 + 342;
 

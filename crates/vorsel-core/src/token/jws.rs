@@ -6,7 +6,6 @@ use std::borrow::Cow;
 use std::cell::Cell;
 use std::fmt;
 
-use serde::Serialize;
 use serde::de::{DeserializeSeed, Error as _, MapAccess, Visitor};
 use serde_json::Value;
 use serde_json::value::RawValue;
@@ -14,7 +13,7 @@ use smallvec::SmallVec;
 
 use super::kind::Kind;
 use crate::encoding::base64url::{self, Base64Error};
-use crate::encoding::json::{self, Names, Skip, Strict, Text, Typed};
+use crate::encoding::json::{self, Members, Names, Skip, Strict, Text, Typed};
 use crate::finding::{Detail, quoted};
 use crate::key::VerifyingKey;
 
@@ -137,22 +136,19 @@ pub(crate) struct Header<'a> {
     pub(crate) crit: Vec<String>,
 }
 
-/// A header as an [`Issuer`](crate::Issuer) with this key writes it.
-pub(crate) fn written_header(key: &VerifyingKey, kind: Kind) -> Vec<u8> {
-    #[derive(Serialize)]
-    struct ToWrite<'a> {
-        alg: &'a str,
-        typ: &'a str,
-        kid: &'a str,
-    }
-    let header = ToWrite { alg: key.algorithm().name(), typ: kind.typ(), kid: key.key_id() };
-    // Texts can always be written.
-    serde_json::to_vec(&header).unwrap_or_default()
+/// A header as an [`Issuer`](crate::Issuer) with this key writes it, onto bytes.
+pub(super) fn write_header(key: &VerifyingKey, kind: Kind, bytes: &mut Vec<u8>) {
+    let mut header = Members::begin(bytes, "alg", key.algorithm().name());
+    header.text("typ", kind.typ());
+    header.text("kid", key.key_id());
+    header.end();
 }
 
-/// [`written_header`] as a token's segment.
+/// What [`write_header`] writes as a token's segment.
 pub(crate) fn header_segment(key: &VerifyingKey, kind: Kind) -> String {
-    base64url::encode(written_header(key, kind))
+    let mut bytes = Vec::new();
+    write_header(key, kind, &mut bytes);
+    base64url::encode(bytes)
 }
 
 impl<'a> Header<'a> {
@@ -318,7 +314,8 @@ mod tests {
             for kid in ["hill", "", "\"\\\n\u{1f52d}", "crit"] {
                 let key = SigningKey::generate(algorithm).expect("a key").named(kid).verifying_key();
                 for kind in [Kind::Access, Kind::Refresh, Kind::OnePurpose, Kind::SecurityEvent, Kind::Plain] {
-                    let bytes = written_header(&key, kind);
+                    let mut bytes = Vec::new();
+                    write_header(&key, kind, &mut bytes);
                     assert_eq!(Header::read(&bytes).expect("a header"), Header::known(&key, kind));
                 }
             }

@@ -177,7 +177,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     pub async fn renew(&self, refresh_token: &str, request: RenewalRequest<'_>) -> Result<TokenReply, RenewError> {
         let (sessions, now) = (self.0.clone(), self.0.access.now());
         let presented = match sessions.refresh_tokens.load().check(refresh_token, now) {
-            Ok(presented) => presented,
+            Ok(presented) => Arc::new(presented),
             Err(finding) => {
                 let error = RenewError::BadToken(finding);
                 self.0.counters.renewal(Err(&error));
@@ -186,8 +186,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
             }
         };
         let (scopes, client) = (request.scopes.cloned(), request.client_id.map(str::to_owned));
-        let renewal = async move { sessions.answer(presented, client.as_deref(), scopes.as_ref(), now).await };
-        self.0.access.under_way().carried_out(renewal).await
+        self.0.access.under_way().carried_out(sessions.answer(presented, client, scopes, now)).await
     }
 }
 
@@ -216,15 +215,15 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
 
     /// The answer to a renewal. One that is owed is owed from when its token first came, however often it has to come.
     async fn answer(
-        &self,
-        presented: Presented,
-        client: Option<&str>,
-        scopes: Option<&Scopes>,
+        self: Arc<Self>,
+        presented: Arc<Presented>,
+        client: Option<String>,
+        scopes: Option<Scopes>,
         now: Timestamp,
     ) -> Result<TokenReply, RenewError> {
-        let reply = match self.of_another_client(&presented, client, now).await {
+        let reply = match self.of_another_client(&presented, client.as_deref(), now).await {
             Some(error) => Err(error),
-            None => self.renew(&presented, scopes, now).await,
+            None => self.renew(&presented, scopes.as_ref(), now).await,
         };
         self.counters.renewal(reply.as_ref().map(|(_, made)| *made));
         let silences = self.access.silences();
@@ -267,7 +266,8 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
         now: Timestamp,
     ) -> Option<RenewError> {
         let found = client.filter(|client| *client != presented.client_id)?;
-        let ended = async {
+        // In a box, as whatever is rare: each renewal would have room for it.
+        let ended = Box::pin(async {
             let Some(session) = self.access.asked(self.store().load(&presented.session_id)).await? else {
                 return Ok(None);
             };
@@ -278,7 +278,7 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
             }
             self.end_one(&session, EndReason::Replay).await?;
             Ok(Some(replayed(&session, presented.generation)))
-        };
+        });
         let wrong = RenewError::WrongClient { expected: presented.client_id.clone(), found: found.to_owned() };
         Some(ended.await.map_or_else(RenewError::Store, |replayed| replayed.unwrap_or(wrong)))
     }
@@ -286,7 +286,7 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
     /// The reply, and whether its refresh token was made for it.
     async fn renew(
         &self,
-        presented: &Presented,
+        presented: &Arc<Presented>,
         scopes: Option<&Scopes>,
         now: Timestamp,
     ) -> Result<(TokenReply, bool), RenewError> {
@@ -315,7 +315,7 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
                     return Ok((reply.sign()?, false));
                 }
                 RenewalStep::End(session, why) => {
-                    self.end_one(&session, why).await?;
+                    Box::pin(self.end_one(&session, why)).await?;
                     return Err(replayed(&session, presented.generation));
                 }
                 RenewalStep::Refuse(refusal) => return Err(refusal.into()),
@@ -350,14 +350,14 @@ impl<C: Serialize + Send + Sync + 'static> Inner<C> {
         // It was begun while all others of its time were ended, or the store has lost its end.
         let (known, now) = (self.access.known(), self.access.now());
         if known.ended_with_others(session.facts.started_at, now) || known.has_ended(&session.id, now) {
-            self.end_one(session, EndReason::Withdrawn).await?;
+            Box::pin(self.end_one(session, EndReason::Withdrawn)).await?;
             return Err(RenewError::Ended(EndReason::Withdrawn));
         }
         let grant = match self.admission.admit(&session.facts.subject, &session.facts.client_id).await {
             Ok(grant) => grant,
             Err(error) => {
                 if matches!(error, AdmissionError::Denied { .. }) {
-                    self.end_one(session, EndReason::NotAdmitted).await?;
+                    Box::pin(self.end_one(session, EndReason::NotAdmitted)).await?;
                 }
                 return Err(error.into());
             }

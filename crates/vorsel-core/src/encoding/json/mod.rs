@@ -7,6 +7,7 @@
 
 mod error;
 mod exact;
+mod members;
 mod parts;
 mod strict;
 
@@ -17,6 +18,7 @@ pub use error::JsonError;
 pub(crate) use error::twice;
 use exact::{DEEPEST, ExactObject};
 pub(crate) use exact::{exact, is_number, is_settled, number};
+pub(crate) use members::Members;
 pub(crate) use parts::{Names, Skip, Text, Typed};
 pub use strict::Object;
 use strict::Unfinished;

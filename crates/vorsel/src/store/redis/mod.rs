@@ -10,7 +10,7 @@ use std::sync::LazyLock;
 use std::time::Duration;
 
 use ::redis::aio::MultiplexedConnection;
-use ::redis::{Client, RedisError, Script, ScriptInvocation, Value, cmd, from_redis_value, pipe};
+use ::redis::{Client, Cmd, Pipeline, RedisError, Script, ScriptInvocation, Value, cmd, from_redis_value, pipe};
 use async_trait::async_trait;
 use vorsel_core::{Advance, Facts, Generation, Revocation, Session, Spent, Timestamp};
 
@@ -74,6 +74,8 @@ const MIGRATIONS: &[Option<&LazyLock<Script>>] = &[None, Some(&FROM_STREAMS)];
 const LINE: u64 = Session::MOST_SPENT as u64 + 1;
 /// As many that are older are taken out at a time, so that a renewal has a command less as a rule.
 const TRIMMED: u64 = 8;
+/// As many bytes have the arguments of a renewal's commands as a rule, or fewer.
+const USUAL_COMMAND: usize = 128;
 
 /// How a Redis server is used.
 ///
@@ -213,6 +215,17 @@ impl RedisStore {
         }
         Ok(may_stay)
     }
+
+    /// What becomes of a place that was taken in a session that a mark covers, or in one where there are not as many as usual.
+    async fn looked_behind(&self, id: &str, number: u64, is_covered: bool) -> Result<Advanced, RedisError> {
+        if !is_covered && self.may_stay(id, number).await? {
+            return Ok(Advanced::Made);
+        }
+        let mut back = pipe();
+        back.cmd("HDEL").arg(self.keys.line(id)).arg(number).ignore();
+        self.wire.ask_all::<()>(&back).await?;
+        Ok(Advanced::Lost)
+    }
 }
 
 /// How many places a line has after the renewal that took this one, where none is missing and none is too many.
@@ -279,27 +292,33 @@ impl SessionStore for RedisStore {
     async fn advance(&self, id: &str, change: Advance<'_>) -> Result<Advanced, StoreError> {
         let Generation { number, began_at, idle_until } = change.current;
         let (wrong, line) = (failed("advance a session"), self.keys.line(id));
-        let mut pipeline = pipe();
-        pipeline.cmd("HSETNX").arg(&line).arg(number).arg(times(Spent { began_at, idle_until }));
+        let command = |name: &str, arguments: usize| {
+            let mut command = Cmd::with_capacity(1 + arguments, USUAL_COMMAND);
+            command.arg(name);
+            command
+        };
+        let mut pipeline = Pipeline::with_capacity(4);
+        let mut take = command("HSETNX", 3);
+        take.arg(&line).arg(number).arg(times(Spent { began_at, idle_until }));
+        pipeline.add_command(take);
         if number % TRIMMED == 0 && number > LINE {
             let oldest = number - LINE;
             pipeline.cmd("HDEL").arg(&line).arg((oldest.saturating_sub(TRIMMED)..oldest).collect::<Vec<_>>()).ignore();
         }
-        pipeline.cmd("HLEN").arg(&line);
-        pipeline.cmd("GET").arg(&self.keys.newest_mark);
+        let (mut count, mut newest) = (command("HLEN", 1), command("GET", 1));
+        count.arg(&line);
+        newest.arg(&self.keys.newest_mark);
+        pipeline.add_command(count).add_command(newest);
         let (is_taken, count, newest): (bool, u64, Option<i64>) = self.wire.ask_all(&pipeline).await.map_err(&wrong)?;
         if !is_taken {
             return Ok(Advanced::Lost);
         }
         let is_covered = newest.is_some_and(|before| change.started_at.as_micros() < before);
-        let is_as_usual = count == places_up_to(number);
-        if !is_covered && (is_as_usual || self.may_stay(id, number).await.map_err(&wrong)?) {
+        if !is_covered && count == places_up_to(number) {
             return Ok(Advanced::Made);
         }
-        let mut back = pipe();
-        back.cmd("HDEL").arg(&line).arg(number).ignore();
-        self.wire.ask_all::<()>(&back).await.map_err(&wrong)?;
-        Ok(Advanced::Lost)
+        // In a box: each renewal would have room for it.
+        Box::pin(self.looked_behind(id, number, is_covered)).await.map_err(&wrong)
     }
 
     /// The end is looked at first. Should it come in between, the facts of an ended session are new, which changes nothing.

@@ -15,7 +15,20 @@ pub(super) const END: &str = "end";
 /// as few digits as there can be, since there are many of them.
 pub(super) fn times(times: Spent) -> String {
     let (began_at, idle_until) = (times.began_at.as_micros(), times.idle_until.as_micros());
-    format!("{:x} {:x}", began_at, idle_until.wrapping_sub(began_at))
+    let mut text = String::with_capacity(33);
+    push_hex(&mut text, began_at.cast_unsigned());
+    text.push(' ');
+    push_hex(&mut text, idle_until.wrapping_sub(began_at).cast_unsigned());
+    text
+}
+
+/// As `{:x}` writes it, in a tenth of the time, of which a renewal has not much.
+fn push_hex(text: &mut String, number: u64) {
+    let digits = (u64::BITS - number.leading_zeros()).div_ceil(4).max(1);
+    for digit in (0..digits).rev() {
+        let value = (number >> (4 * digit)) as usize & 0xf;
+        text.push(char::from(b"0123456789abcdef"[value]));
+    }
 }
 
 fn read_times(text: &str) -> Result<Spent, RedisError> {

@@ -94,6 +94,11 @@ impl Wire {
         if let Some(current) = self.slot().clone() {
             return Ok(current);
         }
+        // In a box: each question would have room for it.
+        Box::pin(self.connect()).await
+    }
+
+    async fn connect(&self) -> RedisResult<Numbered> {
         let asked_at = Instant::now();
         let _waiting = self.0.waits.begin();
         let mut failed = self.0.connecting.lock().await;

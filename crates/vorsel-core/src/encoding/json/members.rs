@@ -1,0 +1,91 @@
+//! An object that is written member by member.
+
+use serde::Serialize;
+use serde_json::Error;
+
+/// Writes an object onto bytes, its members in the order in which they are said. Their names are the caller's own and need no
+/// escape.
+pub(crate) struct Members<'b>(&'b mut Vec<u8>);
+
+impl<'b> Members<'b> {
+    /// Its first member, a text.
+    pub(crate) fn begin(bytes: &'b mut Vec<u8>, name: &str, text: &str) -> Self {
+        bytes.extend_from_slice(b"{\"");
+        bytes.extend_from_slice(name.as_bytes());
+        bytes.extend_from_slice(b"\":");
+        write_text(bytes, text);
+        Self(bytes)
+    }
+
+    pub(crate) fn text(&mut self, name: &str, text: &str) {
+        self.name(name);
+        write_text(self.0, text);
+    }
+
+    pub(crate) fn texts(&mut self, name: &str, texts: &[String]) {
+        self.name(name);
+        self.0.push(b'[');
+        for (place, text) in texts.iter().enumerate() {
+            if place > 0 {
+                self.0.push(b',');
+            }
+            write_text(self.0, text);
+        }
+        self.0.push(b']');
+    }
+
+    pub(crate) fn number(&mut self, name: &str, number: i64) {
+        self.name(name);
+        // Onto bytes, numbers and texts can always be written.
+        let _ = serde_json::to_writer(&mut *self.0, &number);
+    }
+
+    /// An object with one member, a text.
+    pub(crate) fn object(&mut self, name: &str, inner: &str, text: &str) {
+        self.name(name);
+        Members::begin(self.0, inner, text).end();
+    }
+
+    pub(crate) fn end(self) {
+        self.0.push(b'}');
+    }
+
+    /// The last members: those of an object.
+    ///
+    /// # Errors
+    /// If it cannot be written, or is no object.
+    pub(crate) fn end_with(self, others: &impl Serialize) -> Result<(), Error> {
+        let Self(bytes) = self;
+        let start = bytes.len();
+        serde_json::to_writer(&mut *bytes, others)?;
+        match &bytes[start..] {
+            b"{}" => {
+                bytes.remove(start);
+                Ok(())
+            }
+            [b'{', ..] => {
+                bytes[start] = b',';
+                Ok(())
+            }
+            _ => Err(serde::ser::Error::custom("no object")),
+        }
+    }
+
+    fn name(&mut self, name: &str) {
+        self.0.extend_from_slice(b",\"");
+        self.0.extend_from_slice(name.as_bytes());
+        self.0.extend_from_slice(b"\":");
+    }
+}
+
+/// Hardly any text has a character that has to be escaped, and to ask of all at once is quicker than to look at each.
+fn write_text(bytes: &mut Vec<u8>, text: &str) {
+    let has_to_be_escaped = |byte: u8| (byte < b' ') | (byte == b'"') | (byte == b'\\');
+    if text.bytes().fold(false, |found, byte| found | has_to_be_escaped(byte)) {
+        let _ = serde_json::to_writer(bytes, text);
+    } else {
+        bytes.push(b'"');
+        bytes.extend_from_slice(text.as_bytes());
+        bytes.push(b'"');
+    }
+}
