@@ -130,8 +130,9 @@ impl Primitives {
         rand::fill(&mut id).expect("random bytes");
         let refresh = hmac::sign(&self.refresh, self.presented.as_bytes());
         let access = self.access.sign(self.given.as_bytes());
-        let made = refresh.as_ref().len() + access.as_ref().len() + usize::from(id[0]);
-        std::hint::black_box(jti(row) + jti(row + 1) + made)
+        // Shown, or the compiler finds that nobody reads them.
+        let made = std::hint::black_box(&refresh).as_ref().len() + std::hint::black_box(&access).as_ref().len();
+        std::hint::black_box(jti(row) + jti(row + 1) + made + usize::from(id[0]))
     }
 }
 

@@ -7,6 +7,10 @@ use vorsel_core::{EndReason, Keyring, Revocation, Revoked, Session, Timestamp};
 const LONGEST: usize = 200;
 
 pub(crate) fn cut(text: &str) -> &str {
+    // Each character has a byte at least.
+    if text.len() <= LONGEST {
+        return text;
+    }
     text.char_indices().nth(LONGEST).map_or(text, |(end, _)| &text[..end])
 }
 

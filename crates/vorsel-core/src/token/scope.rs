@@ -62,7 +62,7 @@ impl Scopes {
         if !is_scope_list(text) {
             return Err(ScopeError::of(text));
         }
-        let count = text.split(' ').count();
+        let count = 1 + text.bytes().filter(|byte| *byte == b' ').count();
         if count > Self::MOST {
             return Err(ScopeError { found: format!("{count} of them, more than {}", Self::MOST) });
         }

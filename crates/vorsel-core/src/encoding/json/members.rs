@@ -78,10 +78,22 @@ impl<'b> Members<'b> {
     }
 }
 
+/// Whether a byte has to be escaped ([RFC 8259 section 7](https://www.rfc-editor.org/rfc/rfc8259#section-7)).
+static IS_ESCAPED: [bool; 256] = {
+    let mut table = [false; 256];
+    let mut byte = 0;
+    while byte < 0x20 {
+        table[byte] = true;
+        byte += 1;
+    }
+    table[b'"' as usize] = true;
+    table[b'\\' as usize] = true;
+    table
+};
+
 /// Hardly any text has a character that has to be escaped, and to ask of all at once is quicker than to look at each.
 fn write_text(bytes: &mut Vec<u8>, text: &str) {
-    let has_to_be_escaped = |byte: u8| (byte < b' ') | (byte == b'"') | (byte == b'\\');
-    if text.bytes().fold(false, |found, byte| found | has_to_be_escaped(byte)) {
+    if text.bytes().fold(false, |found, byte| found | IS_ESCAPED[usize::from(byte)]) {
         let _ = serde_json::to_writer(bytes, text);
     } else {
         bytes.push(b'"');

@@ -41,27 +41,27 @@ impl Keys {
 
     /// What does not change about a session.
     pub(super) fn session(&self, id: &str) -> String {
-        format!("{}session:{id}", self.prefix)
+        [&self.prefix, "session:", id].concat()
     }
 
     /// Its generations and its end.
     pub(super) fn line(&self, id: &str) -> String {
-        format!("{}line:{id}", self.prefix)
+        [&self.prefix, "line:", id].concat()
     }
 
     /// The sessions of a subject, by their start.
     pub(super) fn subject(&self, subject: &str) -> String {
-        format!("{}subject:{subject}", self.prefix)
+        [&self.prefix, "subject:", subject].concat()
     }
 
     /// What is kept beside the sessions.
     pub(super) fn kept(&self, name: &str) -> String {
-        format!("{}kept:{name}", self.prefix)
+        [&self.prefix, "kept:", name].concat()
     }
 
     /// An id that is taken.
     pub(super) fn taken(&self, id: &str) -> String {
-        format!("{}taken:{id}", self.prefix)
+        [&self.prefix, "taken:", id].concat()
     }
 
     /// As every script is given them.

@@ -140,3 +140,35 @@ fn text(value: &Value) -> Result<&str, RedisError> {
         _ => Err(unreadable("text")),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        #[test]
+        fn times_are_written_in_hex_and_read_back(began_at: i64, idle_until: i64, is_near: bool) {
+            let idle_until = if is_near { began_at.wrapping_add(idle_until >> 40) } else { idle_until };
+            let [began_at, idle_until] = [began_at, idle_until].map(Timestamp::from_micros);
+            let written = times(Spent { began_at, idle_until });
+            let later = idle_until.as_micros().wrapping_sub(began_at.as_micros());
+            prop_assert_eq!(&written, &format!("{:x} {later:x}", began_at.as_micros()));
+            prop_assert_eq!(read_times(&written).expect("times"), Spent { began_at, idle_until });
+        }
+    }
+
+    #[test]
+    fn times_without_a_digit_to_spare_are_written_in_hex() {
+        for (began_at, later, written) in
+            [(0, 0, "0 0"), (0, 15, "0 f"), (16, -1, "10 ffffffffffffffff"), (i64::MIN, 0, "8000000000000000 0")]
+        {
+            let began_at = Timestamp::from_micros(began_at);
+            let idle_until = Timestamp::from_micros(began_at.as_micros().wrapping_add(later));
+            assert_eq!(times(Spent { began_at, idle_until }), written);
+        }
+    }
+}
