@@ -84,34 +84,19 @@ impl<C: Serialize> ClaimsToWrite<'_, C> {
             Audience::Several(several) => members.texts("aud", several),
         }
         members.number("iat", self.iat);
-        for (name, number) in [("nbf", self.nbf), ("exp", self.exp)] {
-            if let Some(number) = number {
-                members.number(name, number);
-            }
-        }
-        for (name, text) in [("sub", self.sub), ("client_id", self.client_id)] {
-            if let Some(text) = text {
-                members.text(name, text);
-            }
-        }
+        members.number("nbf", self.nbf);
+        members.number("exp", self.exp);
+        members.text("sub", self.sub);
+        members.text("client_id", self.client_id);
         members.text("jti", self.jti);
-        if !self.scope.is_empty() {
-            members.text("scope", self.scope);
-        }
+        members.text("scope", (!self.scope.is_empty()).then_some(self.scope));
         if !self.roles.is_empty() {
             members.texts("roles", self.roles);
         }
-        if let Some(sid) = self.sid {
-            members.text("sid", sid);
-        }
-        for (name, number) in [("auth_time", self.auth_time), ("session_at", self.session_at)] {
-            if let Some(number) = number {
-                members.number(name, number);
-            }
-        }
-        if let Some(acr) = self.acr {
-            members.text("acr", acr);
-        }
+        members.text("sid", self.sid);
+        members.number("auth_time", self.auth_time);
+        members.number("session_at", self.session_at);
+        members.text("acr", self.acr);
         if let Some(jkt) = self.jkt {
             members.object("cnf", "jkt", jkt);
         }

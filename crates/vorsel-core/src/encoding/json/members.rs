@@ -17,9 +17,12 @@ impl<'b> Members<'b> {
         Self(bytes)
     }
 
-    pub(crate) fn text(&mut self, name: &str, text: &str) {
-        self.name(name);
-        write_text(self.0, text);
+    /// A text, if there is one.
+    pub(crate) fn text<'t>(&mut self, name: &str, text: impl Into<Option<&'t str>>) {
+        if let Some(text) = text.into() {
+            self.name(name);
+            write_text(self.0, text);
+        }
     }
 
     pub(crate) fn texts(&mut self, name: &str, texts: &[String]) {
@@ -34,10 +37,13 @@ impl<'b> Members<'b> {
         self.0.push(b']');
     }
 
-    pub(crate) fn number(&mut self, name: &str, number: i64) {
-        self.name(name);
-        // Onto bytes, numbers and texts can always be written.
-        let _ = serde_json::to_writer(&mut *self.0, &number);
+    /// A number, if there is one.
+    pub(crate) fn number(&mut self, name: &str, number: impl Into<Option<i64>>) {
+        if let Some(number) = number.into() {
+            self.name(name);
+            // Onto bytes, numbers and texts can always be written.
+            let _ = serde_json::to_writer(&mut *self.0, &number);
+        }
     }
 
     /// An object with one member, a text.

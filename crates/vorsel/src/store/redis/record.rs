@@ -22,7 +22,7 @@ pub(super) fn times(times: Spent) -> String {
     text
 }
 
-/// As `{:x}` writes it, in a tenth of the time, of which a renewal has not much.
+/// As `{:x}` writes it, in a fifth of the instructions.
 fn push_hex(text: &mut String, number: u64) {
     let digits = (u64::BITS - number.leading_zeros()).div_ceil(4).max(1);
     for digit in (0..digits).rev() {
