@@ -164,6 +164,7 @@ mod tests {
         #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
 
         /// Refresh tokens are made again, byte for byte, also by the next version: what is written does not change.
+        /// Own claims are written by serde either way; floats and objects among them are left out.
         #[test]
         fn claims_are_written_as_serde_writes_them(
             [iss, jti, scope] in [text(), text(), text()],
@@ -189,22 +190,22 @@ mod tests {
             };
             let by_hand = ClaimsToWrite { iat, ..by_hand };
             let by_derive = ByDerive {
-                iss: &iss,
+                iss: by_hand.iss,
                 aud: if let [one] = &audiences[..] { Value::from(&**one) } else { Value::from(audiences.clone()) },
-                iat,
-                nbf,
-                exp,
-                sub: sub.as_deref(),
-                client_id: client_id.as_deref(),
-                jti: &jti,
-                scope: &scope,
-                roles: &roles,
-                sid: sid.as_deref(),
-                auth_time,
-                session_at,
-                acr: acr.as_deref(),
-                cnf: jkt.as_ref().map(|jkt| serde_json::json!({ "jkt": jkt })),
-                own: &own,
+                iat: by_hand.iat,
+                nbf: by_hand.nbf,
+                exp: by_hand.exp,
+                sub: by_hand.sub,
+                client_id: by_hand.client_id,
+                jti: by_hand.jti,
+                scope: by_hand.scope,
+                roles: by_hand.roles,
+                sid: by_hand.sid,
+                auth_time: by_hand.auth_time,
+                session_at: by_hand.session_at,
+                acr: by_hand.acr,
+                cnf: by_hand.jkt.map(|jkt| serde_json::json!({ "jkt": jkt })),
+                own: by_hand.own,
             };
             let mut bytes = b"before".to_vec();
             by_hand.write(&mut bytes).expect("an object");

@@ -10,9 +10,7 @@ pub(crate) struct Members<'b>(&'b mut Vec<u8>);
 impl<'b> Members<'b> {
     /// Its first member, a text.
     pub(crate) fn begin(bytes: &'b mut Vec<u8>, name: &str, text: &str) -> Self {
-        bytes.extend_from_slice(b"{\"");
-        bytes.extend_from_slice(name.as_bytes());
-        bytes.extend_from_slice(b"\":");
+        write_name(bytes, b'{', name);
         write_text(bytes, text);
         Self(bytes)
     }
@@ -78,10 +76,14 @@ impl<'b> Members<'b> {
     }
 
     fn name(&mut self, name: &str) {
-        self.0.extend_from_slice(b",\"");
-        self.0.extend_from_slice(name.as_bytes());
-        self.0.extend_from_slice(b"\":");
+        write_name(self.0, b',', name);
     }
+}
+
+fn write_name(bytes: &mut Vec<u8>, before: u8, name: &str) {
+    bytes.extend_from_slice(&[before, b'"']);
+    bytes.extend_from_slice(name.as_bytes());
+    bytes.extend_from_slice(b"\":");
 }
 
 /// Whether a byte has to be escaped ([RFC 8259 section 7](https://www.rfc-editor.org/rfc/rfc8259#section-7)).
