@@ -109,3 +109,19 @@ fn write_text(bytes: &mut Vec<u8>, text: &str) {
         bytes.push(b'"');
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_character_is_written_as_serde_writes_it_alone_and_among_others() {
+        for character in '\0'..='\u{2030}' {
+            for text in [character.to_string(), format!("dome{character}"), format!("{character}dome{character}move")] {
+                let mut bytes = Vec::new();
+                write_text(&mut bytes, &text);
+                assert_eq!(bytes, serde_json::to_vec(&text).expect("JSON"), "{character:?}");
+            }
+        }
+    }
+}
