@@ -157,14 +157,14 @@ impl AccessPlan {
         now: Timestamp,
     ) -> Verdict {
         let route = &self.routes[index];
-        let (formula, caller) = match (route.formula, caller) {
-            (Some(_), None) => return Verdict::NeedsCaller,
-            // Left out, it would fulfil whatever stands under a `not`.
-            _ if let Some(name) = undecodable(parameters) => return Verdict::BadParameter(name.to_owned()),
-            (Some(formula), Some(caller)) => (formula, caller),
-            (None, _) => return Verdict::Open,
+        let Some(formula) = route.formula else {
+            return undecodable(parameters).map_or(Verdict::Open, bad_parameter);
         };
-        let verdict = self.apply(route, formula, &self.facts(parameters, caller, now));
+        let Some(caller) = caller else { return Verdict::NeedsCaller };
+        let verdict = match self.facts(parameters, caller, now) {
+            Ok(facts) => self.apply(route, formula, &facts),
+            Err(name) => bad_parameter(name),
+        };
         if let (Some((passed, pass)), Verdict::Allowed) = (pass, &verdict) {
             passed.note(pass);
         }
@@ -179,7 +179,7 @@ impl AccessPlan {
 
     /// The facts of a request to a path that the plan knows.
     pub(super) fn facts_at<'a>(&'a self, path: &'a str, caller: CallerFacts<'a>, now: Timestamp) -> Option<Facts<'a>> {
-        Some(self.facts(&self.paths.at(path).ok()?.params, caller, now))
+        self.facts(&self.paths.at(path).ok()?.params, caller, now).ok()
     }
 
     /// The entry that decides a request with this method and path.
@@ -299,13 +299,19 @@ impl AccessPlan {
         }
     }
 
-    fn facts<'a>(&'a self, parameters: &matchit::Params<'a, 'a>, caller: CallerFacts<'a>, now: Timestamp) -> Facts<'a> {
+    /// The facts, or the name of a parameter that is not UTF-8: left out, it would fulfil whatever stands under a `not`.
+    fn facts<'a>(
+        &self,
+        parameters: &matchit::Params<'a, 'a>,
+        caller: CallerFacts<'a>,
+        now: Timestamp,
+    ) -> Result<Facts<'a>, &'a str> {
         let mut facts = self.facts_anywhere(caller, now);
         facts.knows_path = true;
-        if !parameters.is_empty() {
-            facts.path.extend(parameters.iter().filter_map(|(name, value)| Some((name, decoded(value)?))));
+        for (name, value) in parameters.iter() {
+            facts.path.push((name, decoded(value).ok_or(name)?));
         }
-        facts
+        Ok(facts)
     }
 }
 
@@ -319,7 +325,15 @@ fn undecodable<'p>(parameters: &matchit::Params<'p, 'p>) -> Option<&'p str> {
     parameters.iter().find(|(_, value)| decoded(value).is_none()).map(|(name, _)| name)
 }
 
+#[cold]
+fn bad_parameter(name: &str) -> Verdict {
+    Verdict::BadParameter(name.to_owned())
+}
+
 /// A path parameter as the handler sees it; nothing for one that is not UTF-8.
 fn decoded(value: &str) -> Option<Cow<'_, str>> {
+    if !value.as_bytes().contains(&b'%') {
+        return Some(Cow::Borrowed(value));
+    }
     percent_decode_str(value).decode_utf8().ok()
 }
