@@ -89,7 +89,7 @@ impl SupposedCaller {
     pub fn with(claims: &Object) -> Result<Self, SupposedCallerError> {
         let text = serde_json::Value::Object(claims.clone()).to_string();
         let wrong = |Detail { expected, found }| SupposedCallerError { expected, found };
-        payload::read(text.into_bytes(), &Reading::default()).map(Self::from_claims).map_err(wrong)
+        payload::read(text.into_bytes(), &Reading::default()).map(|claims| Self::from_claims(*claims)).map_err(wrong)
     }
 
     fn from_claims(claims: Claims) -> Self {

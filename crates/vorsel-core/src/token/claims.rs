@@ -322,13 +322,13 @@ pub struct Checked<C = NoOwn> {
     // In this order, what every request asks for stands together.
     undoubted: (Timestamp, Timestamp),
     passed: Passed,
-    claims: Claims,
+    claims: Box<Claims>,
     own: C,
     key_id: Option<Arc<str>>,
 }
 
 impl<C> Checked<C> {
-    pub(crate) fn new(claims: Claims, own: C, key_id: Option<Arc<str>>) -> Self {
+    pub(crate) fn new(claims: Box<Claims>, own: C, key_id: Option<Arc<str>>) -> Self {
         Self { undoubted: claims.undoubted(), passed: Passed::default(), claims, own, key_id }
     }
 

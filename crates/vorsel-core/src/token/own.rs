@@ -56,7 +56,11 @@ impl OwnClaims {
     pub(crate) fn finished(&self, page: &Page) -> Result<(), JsonError> {
         let name = |index: usize| page.text(self.0[index].0);
         let repeated = if self.0.len() <= FEW {
-            (1..self.0.len()).find(|index| (0..*index).any(|earlier| name(earlier) == name(*index))).map(name)
+            let is_same = |one: usize, other: usize| {
+                let length = |index: usize| self.0[index].0.length();
+                length(one) == length(other) && name(one) == name(other)
+            };
+            (1..self.0.len()).find(|index| (0..*index).any(|earlier| is_same(earlier, *index))).map(name)
         } else {
             let mut names: Vec<_> = (0..self.0.len()).map(name).collect();
             names.sort_unstable();

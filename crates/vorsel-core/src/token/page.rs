@@ -9,6 +9,12 @@ pub(crate) struct Excerpt {
     end: u32,
 }
 
+impl Excerpt {
+    pub(crate) const fn length(self) -> u32 {
+        self.end - self.start
+    }
+}
+
 /// A payload, and behind it the texts that were written with escapes and so stand nowhere in it as they are read.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(crate) struct Page(String);

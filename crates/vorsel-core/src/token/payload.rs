@@ -17,18 +17,19 @@ use crate::time::Timestamp;
 
 /// Reads a payload whose roles and scopes are where `reading` says. A member that is there must have its type; `null` is not
 /// absent.
-pub(crate) fn read(payload: Vec<u8>, reading: &Reading) -> Result<Claims, Detail> {
+pub(crate) fn read(payload: Vec<u8>, reading: &Reading) -> Result<Box<Claims>, Detail> {
     let wrong = |error: json::JsonError| {
         Detail::new("claims that are one strict JSON object with members of their types", error.found())
     };
     let payload = json::utf8(payload).map_err(wrong)?;
     let loose = reading.takes_either();
     let mut marker = Marker::over(&payload);
-    let mut claims = Claims::none();
+    // In a box: whoever hands them on would move all of them.
+    let mut claims = Box::new(Claims::none());
     let read = json::read_str(&payload, ClaimsVisitor { claims: &mut claims, marker: &marker, by_text: false, loose });
     // Most tokens have no fractions. One that has is read again, in the slow way that no other crate can change.
     if read.is_err() || !claims.own.is_settled() {
-        (marker, claims) = (Marker::over(&payload), Claims::none());
+        (marker, *claims) = (Marker::over(&payload), Claims::none());
         let again = ClaimsVisitor { claims: &mut claims, marker: &marker, by_text: true, loose };
         json::read_str(&payload, again).map_err(wrong)?;
     }
@@ -58,7 +59,7 @@ impl<'de> Visitor<'de> for ClaimsVisitor<'_> {
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<(), A::Error> {
         let Self { claims, marker, by_text, loose } = self;
         let date = |expected| Moment(Date(expected), by_text);
-        while let Some(name) = members.next_key_seed(Typed(Text("a name")))? {
+        while let Some(name) = members.next_key_seed(Text("a name"))? {
             let mark = |expected| Marked(Text(expected), marker);
             let name_in = |expected| Name(Marked(Text(expected), marker));
             let (from, of) = (&mut members, &*name);
@@ -110,7 +111,7 @@ impl<'de> DeserializeSeed<'de> for Marked<'_> {
     type Value = Excerpt;
 
     fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Excerpt, D::Error> {
-        Typed(self.0).deserialize(reader).map(|text| self.1.mark(&text))
+        self.0.deserialize(reader).map(|text| self.1.mark(&text))
     }
 }
 
@@ -123,7 +124,7 @@ impl<'de> DeserializeSeed<'de> for Name<'_> {
     fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Excerpt, D::Error> {
         let Marked(text, marker) = self.0;
         let expected = text.0;
-        let text = Typed(text).deserialize(reader)?;
+        let text = text.deserialize(reader)?;
         if text.is_empty() { Err(empty(expected)) } else { Ok(marker.mark(&text)) }
     }
 }
@@ -185,7 +186,7 @@ impl<'de> DeserializeSeed<'de> for Moment {
     fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Timestamp, D::Error> {
         let Self(date, by_text) = self;
         if !by_text {
-            return Typed(date).deserialize(reader);
+            return reader.deserialize_i64(date);
         }
         let text = <&RawValue>::deserialize(reader)?.get();
         json::exact(text).and_then(|value| value.deserialize_any(date)).map_err(D::Error::custom)
@@ -223,7 +224,7 @@ impl<'de> DeserializeSeed<'de> for ScopeList<'_> {
 
     fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Excerpt, D::Error> {
         let Marked(text, marker) = self.0;
-        let text = Typed(text).deserialize(reader)?;
+        let text = text.deserialize(reader)?;
         if is_scope_list(&text) { Ok(marker.mark(&text)) } else { Err(D::Error::custom(ScopeError::of(&text))) }
     }
 }
@@ -244,7 +245,7 @@ impl<'de> Visitor<'de> for EitherScopes<'_> {
 
     fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<Excerpt, A::Error> {
         let mut joined = String::new();
-        while let Some(scope) = items.next_element_seed(Typed(Text("a scope in \"scope\"")))? {
+        while let Some(scope) = items.next_element_seed(Text("a scope in \"scope\""))? {
             // One with a space in it would become two.
             if !is_scope(&scope) {
                 return Err(A::Error::custom(ScopeError::of(&scope)));

@@ -66,6 +66,9 @@ impl Scopes {
         if count > Self::MOST {
             return Err(ScopeError { found: format!("{count} of them, more than {}", Self::MOST) });
         }
+        if count == 1 {
+            return Ok(Self(text.to_owned()));
+        }
         let (mut scopes, mut seen) = (String::with_capacity(text.len()), Names::default());
         for value in text.split(' ').filter(|value| seen.add(Cow::Borrowed(*value))) {
             if !scopes.is_empty() {
@@ -129,16 +132,31 @@ impl Scopes {
 
 /// Whether `text` is a scope list; the empty text is one.
 pub(crate) fn is_scope_list(text: &str) -> bool {
-    let mut after_space = true;
+    // A look at each byte without a decision is quicker than one decision.
+    let (mut wrong, mut after) = (0, SPACE);
     for byte in text.bytes() {
-        let is_space = byte == b' ';
-        if if is_space { after_space } else { !is_scope_byte(byte) } {
-            return false;
-        }
-        after_space = is_space;
+        let kind = KINDS[usize::from(byte)];
+        wrong |= kind & (NEITHER | after);
+        after = kind;
     }
-    text.is_empty() || !after_space
+    wrong == 0 && (after != SPACE || text.is_empty())
 }
+
+/// What a byte is in a list of scopes: part of a scope is 0.
+static KINDS: [u8; 256] = {
+    let (mut kinds, mut byte) = ([0; 256], 0);
+    while byte < kinds.len() {
+        kinds[byte] = match byte as u8 {
+            b' ' => SPACE,
+            part if is_scope_byte(part) => 0,
+            _ => NEITHER,
+        };
+        byte += 1;
+    }
+    kinds
+};
+const SPACE: u8 = 1;
+const NEITHER: u8 = 2;
 
 /// Whether `value` is one scope value.
 pub(crate) fn is_scope(value: &str) -> bool {
@@ -196,6 +214,26 @@ mod tests {
         ] {
             let scopes = Scopes::parse(text).ok();
             assert_eq!(scopes.as_ref().map(|scopes| scopes.iter().collect()), read, "{text:?}");
+        }
+    }
+
+    /// Each character up to U+00FF alone, doubled, and on either side of others.
+    #[test]
+    fn every_character_is_what_rfc_6749_section_3_3_says() {
+        let is_value = |value: &str| {
+            !value.is_empty() && value.bytes().all(|byte| matches!(byte, 0x21 | 0x23..=0x5b | 0x5d..=0x7e))
+        };
+        for character in '\0'..='\u{ff}' {
+            for around in ["", "a", " ", "a ", " a", "a b"] {
+                for text in [
+                    format!("{character}{around}"),
+                    format!("{around}{character}"),
+                    format!("a{around}{character}b"),
+                    format!("{character}{around}{character}"),
+                ] {
+                    assert_eq!(is_scope_list(&text), text.split(' ').all(is_value), "{text:?}");
+                }
+            }
         }
     }
 }

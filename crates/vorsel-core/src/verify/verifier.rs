@@ -244,9 +244,10 @@ impl<'a, A: Audit> Run<'a, A> {
     }
 
     /// What is required of claims, whoever has vouched for them.
+    #[inline]
     pub(super) fn claims<C: DeserializeOwned>(
         mut self,
-        claims: Claims,
+        claims: Box<Claims>,
         key_id: Option<Arc<str>>,
     ) -> ControlFlow<(), Option<Checked<C>>> {
         self.no_id_token(&claims)?;
@@ -255,8 +256,8 @@ impl<'a, A: Audit> Run<'a, A> {
         self.audience(&claims)?;
         self.times(&claims)?;
         self.confirmation(&claims)?;
-        let own = self.own::<C>(&claims)?;
-        ControlFlow::Continue(own.map(|own| Checked::new(claims, own, key_id)))
+        let Some(own) = self.own::<C>(&claims)? else { return ControlFlow::Continue(None) };
+        ControlFlow::Continue(Some(Checked::new(claims, own, key_id)))
     }
 
     pub(super) fn note(&mut self, check: Check, held: bool, detail: impl FnOnce() -> Detail) -> ControlFlow<()> {

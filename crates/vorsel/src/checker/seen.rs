@@ -4,7 +4,7 @@ use std::hash::{BuildHasher, RandomState};
 use std::mem;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use vorsel_core::{Checked, NoOwn};
+use vorsel_core::{Checked, Claims, NoOwn};
 
 /// The most bytes a remembered token and its claims take.
 pub(super) const LARGEST: usize = 4 * 1024;
@@ -65,7 +65,8 @@ impl<C> SeenTokens<C> {
     }
 
     pub(super) fn remember(&self, token: &[u8], version: u64, checked: &Arc<Checked<C>>) {
-        if token.len() + checked.claims().memory() + size_of::<Checked<NoOwn>>() + size_of::<Seen<C>>() > LARGEST {
+        let of_its_own = size_of::<Checked<NoOwn>>() + size_of::<Claims>() + size_of::<Seen<C>>();
+        if token.len() + checked.claims().memory() + of_its_own > LARGEST {
             return;
         }
         let Some((hash, mut row)) = self.row(token, version) else { return };

@@ -23,6 +23,14 @@ impl<'de, V: Visitor<'de>> DeserializeSeed<'de> for Typed<V> {
 /// A string, borrowed from the input where it stands there without escapes. Holds what it is for.
 pub(crate) struct Text(pub(crate) &'static str);
 
+impl<'de> DeserializeSeed<'de> for Text {
+    type Value = Cow<'de, str>;
+
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<Cow<'de, str>, D::Error> {
+        reader.deserialize_str(self)
+    }
+}
+
 impl<'de> Visitor<'de> for Text {
     type Value = Cow<'de, str>;
 
@@ -130,7 +138,7 @@ impl<'de> Visitor<'de> for Skip<'_> {
 
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<(), A::Error> {
         let mut names = Names::default();
-        while let Some(name) = members.next_key_seed(Typed(Text("a name")))? {
+        while let Some(name) = members.next_key_seed(Text("a name"))? {
             if names.contains(&name) {
                 return Err(twice(&name));
             }
