@@ -117,6 +117,22 @@ fn a_security_event_has_no_end_and_an_audience() {
 }
 
 #[test]
+fn a_token_that_is_too_large_is_refused_before_it_is_signed() {
+    for algorithm in Algorithm::ALL {
+        let issuer = Issuer::new(ISSUER, SigningKey::generate(algorithm).expect("a key"));
+        let draft = AccessDraft::of("obs-0017").audience(AUDIENCE).client("desk").lasting(Lifetime::minutes(5));
+        let size = issuer.access(&draft, "t1", NOW).expect("a token").len();
+        let fits = issuer.clone().size_limit(size).access(&draft, "t1", NOW).expect("a token of the largest size");
+        assert_eq!(fits.len(), size, "{algorithm}");
+        let error = issuer.size_limit(size - 1).prepare(&draft, "t1", NOW).expect_err("one byte too many");
+        assert!(
+            matches!(error, IssueError::TooLarge { limit, found } if (limit, found) == (size - 1, size)),
+            "{error}"
+        );
+    }
+}
+
+#[test]
 fn skew_moves_each_edge_in_the_token_s_favour_and_has_a_ceiling() {
     let skew = |seconds| Expectations::access(ISSUER, AUDIENCE).skew(Duration::from_secs(seconds));
     assert!(skew(300).is_ok());

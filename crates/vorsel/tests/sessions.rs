@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use vorsel::store::{MemoryStore, PostgresStore, RedisStore, SessionStore, SqliteStore, Which};
-use vorsel::{AdmissionError, EndReason, RenewError, RenewalRequest, Scopes, SignIn, StartError};
+use vorsel::{AdmissionError, EndReason, IssueError, RenewError, RenewalRequest, Scopes, SignIn, StartError};
 
 mod common;
 mod servers;
@@ -61,6 +61,7 @@ on_every_store! {
     a_strict_window_ends_the_session_at_the_first_repeat
     roles_are_looked_up_afresh_at_each_renewal
     who_is_not_admitted_any_more_is_signed_out
+    roles_that_make_too_large_a_token_spend_no_token
     signing_out_ends_this_session_alone
     sessions_end_by_the_app_s_decision
     scopes_can_be_narrowed_for_one_token_and_not_widened
@@ -156,6 +157,19 @@ async fn who_is_not_admitted_any_more_is_signed_out(store: Arc<dyn SessionStore>
     set(Entry::Roles(vec!["observer"]));
     assert!(matches!(renew(&house, &token).await, Err(RenewError::Ended(EndReason::NotAdmitted))));
     assert!(matches!(house.sessions.start(SignIn::new("dir-0001", "desk")).await, Err(StartError::Admission(_))));
+}
+
+async fn roles_that_make_too_large_a_token_spend_no_token(store: Arc<dyn SessionStore>) {
+    let house = house(&store);
+    let token = start(&house).await;
+    let set = |roles| house.book.0.lock().expect("no panic").insert("obs-0017".to_owned(), Entry::Roles(roles));
+    set(vec!["observer"; 2_000]);
+    let error = renew(&house, &token).await.expect_err("no verifier would look at it");
+    assert!(matches!(error, RenewError::Issue(IssueError::TooLarge { .. })), "{error}");
+    assert_eq!(only_session(&*store).await.current.number, 0);
+    house.clock.advance(WINDOW * 10);
+    set(vec!["observer"]);
+    renew(&house, &token).await.expect("its holder may come back however late");
 }
 
 async fn signing_out_ends_this_session_alone(store: Arc<dyn SessionStore>) {

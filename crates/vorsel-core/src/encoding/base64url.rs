@@ -25,6 +25,16 @@ pub(crate) fn encode_onto(bytes: &[u8], text: &mut String) {
     URL_SAFE_NO_PAD.encode_append(bytes, text);
 }
 
+/// How many characters the encoding of so many bytes has.
+pub(crate) const fn encoded_length(bytes: usize) -> usize {
+    URL_SAFE_NO_PAD.encoded_length(bytes)
+}
+
+/// The encoding of `bytes`, in `room`, which is large enough.
+pub(crate) fn encode_into<'r>(bytes: &[u8], room: &'r mut [u8]) -> &'r str {
+    URL_SAFE_NO_PAD.encode_as_str(bytes, room.as_out())
+}
+
 /// Decodes strictly: one byte string has exactly one spelling.
 ///
 /// # Errors

@@ -1,5 +1,7 @@
 //! Why a key is refused.
 
+use std::borrow::Borrow;
+
 use super::algorithm::Algorithm;
 use crate::encoding::json::JsonError;
 
@@ -83,7 +85,7 @@ pub(super) trait OrPrimitive<T> {
     fn or_primitive(self) -> Result<T, KeyError>;
 }
 
-impl<T> OrPrimitive<T> for Result<T, aws_lc_rs::error::Unspecified> {
+impl<T, E: Borrow<aws_lc_rs::error::Unspecified>> OrPrimitive<T> for Result<T, E> {
     fn or_primitive(self) -> Result<T, KeyError> {
         self.map_err(|_| KeyError::Primitive)
     }

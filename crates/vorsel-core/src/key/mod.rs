@@ -19,3 +19,4 @@ pub use signing::SigningKey;
 pub use verifying::VerifyingKey;
 
 pub(crate) use set::CandidateError;
+pub(crate) use signing::Signature;

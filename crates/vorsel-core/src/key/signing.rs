@@ -6,12 +6,19 @@ use aws_lc_rs::hmac;
 use aws_lc_rs::rand::{SystemRandom, fill};
 use aws_lc_rs::rsa::KeySize;
 use aws_lc_rs::signature::{EcdsaKeyPair, Ed25519KeyPair, KeyPair, RsaKeyPair};
+use smallvec::SmallVec;
 
 use super::algorithm::Algorithm;
 use super::error::{KeyError, OrPrimitive};
 use super::secret::Secret;
 use super::suite::{Curve, curve_of, hmac_of, rsa_of};
 use super::verifying::VerifyingKey;
+
+/// ([RFC 8032 section 5.1.6](https://www.rfc-editor.org/rfc/rfc8032#section-5.1.6))
+const ED25519_SIGNATURE: usize = 64;
+
+/// Room for the signatures of every algorithm but RSA, which takes long enough for the memory not to matter.
+pub(crate) type Signature = SmallVec<[u8; 132]>;
 
 /// A key that signs with one algorithm, chosen when the key is made.
 ///
@@ -135,17 +142,30 @@ impl SigningKey {
     }
 
     /// Signs `input`. HMAC, PKCS#1 and EdDSA signatures are deterministic, ECDSA and PSS ones are not.
-    pub(crate) fn sign(&self, input: &[u8]) -> Result<Vec<u8>, KeyError> {
+    /// How many bytes its signatures have.
+    pub(crate) fn signature_length(&self) -> usize {
+        match &self.material {
+            Material::Hmac { .. } => hmac_of(self.algorithm()).map_or(0, |(_, bytes)| bytes),
+            Material::Ecdsa(_) => curve_of(self.algorithm()).map_or(0, |curve| 2 * curve.bytes),
+            Material::Rsa(pair) => pair.public_modulus_len(),
+            Material::Ed25519(_) => ED25519_SIGNATURE,
+        }
+    }
+
+    pub(crate) fn sign(&self, input: &[u8]) -> Result<Signature, KeyError> {
+        // The primitives' signatures have room for the longest that there is, so they are only looked at.
         Ok(match &self.material {
-            Material::Hmac { key, .. } => hmac::sign(key, input).as_ref().to_vec(),
-            Material::Ecdsa(pair) => pair.sign(&SystemRandom::new(), input).or_primitive()?.as_ref().to_vec(),
+            Material::Hmac { key, .. } => Signature::from_slice(hmac::sign(key, input).as_ref()),
+            Material::Ecdsa(pair) => {
+                Signature::from_slice(pair.sign(&SystemRandom::new(), input).as_ref().or_primitive()?.as_ref())
+            }
             Material::Rsa(pair) => {
                 let (_, encoding) = rsa_of(self.algorithm()).ok_or(KeyError::Primitive)?;
-                let mut signature = vec![0; pair.public_modulus_len()];
+                let mut signature = Signature::from_elem(0, pair.public_modulus_len());
                 pair.sign(encoding, &SystemRandom::new(), input, &mut signature).or_primitive()?;
                 signature
             }
-            Material::Ed25519(pair) => pair.try_sign(input).or_primitive()?.as_ref().to_vec(),
+            Material::Ed25519(pair) => Signature::from_slice(pair.try_sign(input).as_ref().or_primitive()?.as_ref()),
         })
     }
 }

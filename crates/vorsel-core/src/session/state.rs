@@ -239,6 +239,9 @@ pub enum Step {
     Foreign,
 }
 
+/// Room for the `jti` of a refresh token: 16 bytes in base64url.
+pub(super) type TokenIdRoom = [u8; 22];
+
 /// Bytes of a session secret.
 pub const SESSION_SECRET_BYTES: usize = 32;
 
@@ -310,7 +313,8 @@ impl Session {
     /// Whether this session made the token, in whatever generation: nobody else has the secret that its ID follows from.
     #[must_use]
     pub fn made(&self, token: &Presented) -> bool {
-        let derived = self.token_id(token.generation);
+        let mut room = TokenIdRoom::default();
+        let derived = self.token_id(token.generation, &mut room);
         let same_id = constant_time::verify_slices_are_equal(derived.as_bytes(), token.token_id.as_bytes()).is_ok();
         same_id && token.session_id == self.id && token.subject == self.facts.subject
     }
@@ -361,11 +365,11 @@ impl Session {
     }
 
     /// The `jti` of the refresh token of one generation.
-    pub(super) fn token_id(&self, generation: u64) -> String {
+    pub(super) fn token_id<'r>(&self, generation: u64, room: &'r mut TokenIdRoom) -> &'r str {
         let key = hmac::Key::new(hmac::HMAC_SHA256, self.facts.secret.reveal());
         let mut context = hmac::Context::with_key(&key);
         context.update(b"vorsel refresh token of generation ");
         context.update(&generation.to_be_bytes());
-        base64url::encode(&context.sign().as_ref()[..16])
+        base64url::encode_into(&context.sign().as_ref()[..16], room)
     }
 }

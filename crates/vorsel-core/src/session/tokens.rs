@@ -8,7 +8,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::presented::Presented;
-use super::state::{Generation, Session};
+use super::state::{Generation, Session, TokenIdRoom};
 use crate::finding::Finding;
 use crate::key::KeyError;
 use crate::keyring::Keyring;
@@ -73,18 +73,19 @@ impl RefreshTokens {
     /// The refresh token of a generation but for its signature.
     ///
     /// # Errors
-    /// If the key of that moment is gone.
+    /// If the key of that moment is gone, or the token would have more than 16 KiB.
     pub fn prepare(&self, session: &Session, generation: Generation) -> Result<Prepared, IssueError> {
         let issuer = self.issuer.name();
         let Generation { number, began_at, idle_until } = generation;
         let facts = &session.facts;
-        let (id, own) = (session.token_id(number), GenerationClaim { generation: number });
+        let mut room = TokenIdRoom::default();
+        let (id, own) = (session.token_id(number, &mut room), GenerationClaim { generation: number });
         let claims = ClaimsToWrite {
             exp: Some(idle_until.as_secs()),
             sub: Some(&facts.subject),
             client_id: Some(&facts.client_id),
             sid: Some(&session.id),
-            ..ClaimsToWrite::of(issuer, Audience::One(issuer), &id, began_at, own)
+            ..ClaimsToWrite::of(issuer, Audience::One(issuer), id, began_at, own)
         };
         self.issuer.write(Kind::Refresh, &claims, began_at)
     }

@@ -154,8 +154,8 @@ impl Issuer {
     /// takes most of the time, can be made while something else is waited for.
     ///
     /// # Errors
-    /// If the own claims are no object or use a registered name, a role is not [declared](Issuer::roles), the lifetime is longer than the keyring allows for, or no
-    /// key is active.
+    /// If the own claims are no object or use a registered name, a role is not [declared](Issuer::roles), the lifetime is
+    /// longer than the keyring allows for, the token would be larger than the issuer's limit, or no key is active.
     pub fn prepare<C: Serialize>(
         &self,
         draft: &AccessDraft<C>,
@@ -213,8 +213,7 @@ impl Issuer {
             events: &'a E,
         }
         let claims = ClaimsToWrite::of(&self.name, Audience::One(audience), id, now, Events { events });
-        let prepared = self.write(Kind::SecurityEvent, &claims, now)?;
-        Prepared { limit: Self::LARGEST_SECURITY_EVENT, ..prepared }.sign()
+        self.write(Kind::SecurityEvent, &claims, now)?.sign()
     }
 
     /// The claims as a token of this kind, for the key of the moment `at` to sign.
@@ -236,11 +235,17 @@ impl Issuer {
         let header = json.len();
         claims.write(&mut json).map_err(|error| IssueError::NotAnObject { found: error.to_string() })?;
         let (header, claims) = json.split_at(header);
-        let mut signed = String::with_capacity(json.len() / 3 * 4 + ROOM_FOR_THE_REST);
+        let lengths = [header.len(), claims.len(), key.signature_length()].map(base64url::encoded_length);
+        let found = lengths.iter().sum::<usize>() + 2;
+        let limit = if kind == Kind::SecurityEvent { Self::LARGEST_SECURITY_EVENT } else { self.size_limit };
+        if found > limit {
+            return Err(IssueError::TooLarge { limit, found });
+        }
+        let mut signed = String::with_capacity(found);
         base64url::encode_onto(header, &mut signed);
         signed.push('.');
         base64url::encode_onto(claims, &mut signed);
-        Ok(Prepared { signed, key, limit: self.size_limit })
+        Ok(Prepared { signed, key })
     }
 }
 
@@ -258,22 +263,18 @@ pub struct Prepared {
     /// What the signature is of ([RFC 7515 section 5.1](https://www.rfc-editor.org/rfc/rfc7515#section-5.1)).
     signed: String,
     key: Arc<SigningKey>,
-    limit: usize,
 }
 
 impl Prepared {
     /// Signs it.
     ///
     /// # Errors
-    /// If the token is larger than the issuer's limit, or the primitive fails, for want of randomness for instance.
+    /// If the primitive fails, for want of randomness for instance.
     pub fn sign(self) -> Result<String, IssueError> {
-        let Self { signed: mut token, key, limit } = self;
+        let Self { signed: mut token, key } = self;
         let signature = key.sign(token.as_bytes())?;
         token.push('.');
         base64url::encode_onto(&signature, &mut token);
-        if token.len() > limit {
-            return Err(IssueError::TooLarge { limit, found: token.len() });
-        }
         Ok(token)
     }
 }
@@ -287,8 +288,6 @@ impl fmt::Debug for Prepared {
 
 /// As many bytes have the header and the claims as a rule, or fewer.
 const USUAL_CLAIMS: usize = 512;
-/// Two dots, what is left of a third of both segments, and the longest usual signature, that of an RSA key of 2048 bits.
-const ROOM_FOR_THE_REST: usize = 2 + 4 + 342;
 
 fn own_claims<C: Serialize>(own: &C) -> Result<Object, IssueError> {
     match serde_json::to_value(own) {

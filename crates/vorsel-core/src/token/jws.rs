@@ -9,13 +9,12 @@ use std::fmt;
 use serde::de::{DeserializeSeed, Error as _, MapAccess, Visitor};
 use serde_json::Value;
 use serde_json::value::RawValue;
-use smallvec::SmallVec;
 
 use super::kind::Kind;
 use crate::encoding::base64url::{self, Base64Error};
 use crate::encoding::json::{self, Members, Names, Skip, Strict, Text, Typed};
 use crate::finding::{Detail, quoted};
-use crate::key::VerifyingKey;
+use crate::key::{Signature, VerifyingKey};
 
 /// The largest token that is issued and looked at if nothing else is set, in bytes.
 pub(crate) const SIZE_LIMIT: usize = 16 * 1024;
@@ -29,9 +28,6 @@ pub(crate) struct Compact<'a> {
     pub(crate) payload: Vec<u8>,
     pub(crate) signature: Signature,
 }
-
-/// Room for the signatures of every algorithm but RSA, whose checks take long enough for the memory not to matter.
-type Signature = SmallVec<[u8; 132]>;
 
 const THREE_SEGMENTS: &str = "three base64url segments with a dot between them";
 
@@ -187,7 +183,7 @@ impl<'de> Visitor<'de> for HeaderVisitor {
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Header<'de>, A::Error> {
         let (mut alg, mut typ, mut kid, mut crit) = (None, None, None, None);
         let (mut others, left) = (Names::default(), Cell::new(MOST_VALUES));
-        while let Some(name) = members.next_key_seed(Typed(Text("a name")))? {
+        while let Some(name) = members.next_key_seed(Text("a name"))? {
             let (slot, seed) = match &*name {
                 "alg" => (&mut alg, Text("a string in \"alg\"")),
                 "typ" => (&mut typ, Text("a string in \"typ\"")),
