@@ -14,7 +14,7 @@ use super::secret::Secret;
 use super::suite::{Curve, curve_of, hmac_of, rsa_of};
 use super::verifying::VerifyingKey;
 
-/// ([RFC 8032 section 5.1.6](https://www.rfc-editor.org/rfc/rfc8032#section-5.1.6))
+/// Bytes of one ([RFC 8032 section 5.1.6](https://www.rfc-editor.org/rfc/rfc8032#section-5.1.6)).
 const ED25519_SIGNATURE: usize = 64;
 
 /// Room for the signatures of every algorithm but RSA, which takes long enough for the memory not to matter.
@@ -141,7 +141,6 @@ impl SigningKey {
         })
     }
 
-    /// Signs `input`. HMAC, PKCS#1 and EdDSA signatures are deterministic, ECDSA and PSS ones are not.
     /// How many bytes its signatures have.
     pub(crate) fn signature_length(&self) -> usize {
         match &self.material {
@@ -152,8 +151,9 @@ impl SigningKey {
         }
     }
 
+    /// Signs `input`. HMAC, PKCS#1 and EdDSA signatures are deterministic, ECDSA and PSS ones are not.
     pub(crate) fn sign(&self, input: &[u8]) -> Result<Signature, KeyError> {
-        // The primitives' signatures have room for the longest that there is, so they are only looked at.
+        // The primitives' signatures have room for the longest that there is, 4.6 KB: they are looked at and not moved.
         Ok(match &self.material {
             Material::Hmac { key, .. } => Signature::from_slice(hmac::sign(key, input).as_ref()),
             Material::Ecdsa(pair) => {

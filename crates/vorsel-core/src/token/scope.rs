@@ -132,7 +132,7 @@ impl Scopes {
 
 /// Whether `text` is a scope list; the empty text is one.
 pub(crate) fn is_scope_list(text: &str) -> bool {
-    // A look at each byte without a decision is quicker than one decision.
+    // To look at every byte without deciding anything is quicker than to stop at the first wrong one.
     let (mut wrong, mut after) = (0, SPACE);
     for byte in text.bytes() {
         let kind = KINDS[usize::from(byte)];
