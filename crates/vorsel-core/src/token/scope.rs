@@ -66,9 +66,6 @@ impl Scopes {
         if count > Self::MOST {
             return Err(ScopeError { found: format!("{count} of them, more than {}", Self::MOST) });
         }
-        if count == 1 {
-            return Ok(Self(text.to_owned()));
-        }
         let (mut scopes, mut seen) = (String::with_capacity(text.len()), Names::default());
         for value in text.split(' ').filter(|value| seen.add(Cow::Borrowed(*value))) {
             if !scopes.is_empty() {
