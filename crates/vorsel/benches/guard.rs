@@ -180,6 +180,7 @@ fn main() {
         compare("a word", "/dome", 0.95, routes).await;
         compare("ten records as JSON", "/observers/obs-0001/exposures", 0.95, routes).await;
         compare("a word, as a router", "/dome", 0.95, unlisted).await;
+        compare("records, as a router", "/observers/obs-0001/exposures", 0.95, unlisted).await;
         metrics_exporter_prometheus::PrometheusBuilder::new().install_recorder().expect("a recorder");
         compare("a word, with figures", "/dome", 0.92, routes).await;
         compare("records, with figures", "/observers/obs-0001/exposures", 0.92, routes).await;

@@ -9,12 +9,13 @@ use axum::Router;
 use axum::body::Body;
 use axum::extract::ws::{Message, WebSocketUpgrade};
 use axum::extract::{ConnectInfo, Path, State};
+use axum::middleware::map_request;
 use axum::response::sse::{Event, Sse};
 use axum::routing::{any, get, post};
 use futures_util::{StreamExt, stream};
 use http::header::{ACCESS_CONTROL_ALLOW_ORIGIN, ALLOW, AUTHORIZATION, CONTENT_ENCODING, ORIGIN};
 
-use http::{Method, Request, StatusCode};
+use http::{Method, Request, StatusCode, Uri};
 use http_body_util::BodyExt;
 use tokio::net::TcpListener;
 use tokio_tungstenite::tungstenite::client::IntoClientRequest;
@@ -26,7 +27,7 @@ use tower_http::services::ServeDir;
 use tower_http::timeout::TimeoutLayer;
 use tower_http::trace::TraceLayer;
 use vorsel::testing::TestIssuer;
-use vorsel::{AccessPlan, Caller, GuardedApp, NoOwn, PlanBuilder, RoutesError, StopCode};
+use vorsel::{AccessPlan, Caller, GuardedApp, NoOwn, PlanBuilder, Routes, RoutesError, StopCode};
 
 #[path = "common/lines.rs"]
 mod lines;
@@ -209,6 +210,39 @@ async fn what_was_let_in_and_led_elsewhere_is_refused_and_names_no_methods() {
                 .contains("expected an entry for /files/secret in the access plan, but found that of /files/{*path}"),
         "{line}"
     );
+}
+
+/// A guard goes by the path that the outermost router saw, a handler by the one that a layer has made of it.
+#[tokio::test]
+async fn a_path_that_is_rewritten_between_an_outer_router_and_the_guard_leads_to_no_other_handler() {
+    let issuer = TestIssuer::new();
+    let listed = || {
+        Routes::new().route("/log", get(who)).route("/dome", get(async || "the dome")).route("/domes/{dome}", get(who))
+    };
+    let plan = || {
+        let plan = plan().need("GET", "/log", "role operator").need("GET", "/dome", "role nobody");
+        plan.role("nobody", &[]).need("GET", "/domes/{dome}", "role operator")
+    };
+    let apps = [listed(), Routes::new().router(listed().into_unguarded_router())];
+    for (app, is_listed) in apps.into_iter().zip([true, false]) {
+        let app = app
+            .guard(issuer.guard::<NoOwn>(plan().build().expect("a plan")).build().expect("a guard"))
+            .expect("an app");
+        for (sent, becomes) in [("/log", "/dome"), ("/domes/a", "/dome"), ("/log", "/domes/a")] {
+            let rewrite = async move |mut request: Request<Body>| {
+                *request.uri_mut() = Uri::from_static(becomes);
+                request
+            };
+            let outer = Router::new().fallback_service(app.clone()).layer(map_request(rewrite));
+            // A token that was seen before takes another way through the guard.
+            let token = issuer.caller("ope-0002").role("operator").token();
+            for again in 0..3 {
+                let response =
+                    outer.clone().oneshot(issuer.request::<Body>(&token, "GET", sent)).await.expect("an answer");
+                assert_eq!(response.status(), 403, "{sent} {becomes} listed {is_listed}, {again}");
+            }
+        }
+    }
 }
 
 #[test]

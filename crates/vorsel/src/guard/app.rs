@@ -13,7 +13,7 @@ use axum::extract::OriginalUri;
 use axum::extract::connect_info::IntoMakeServiceWithConnectInfo;
 use axum::response::IntoResponse;
 use axum::routing::future::RouteFuture;
-use axum::routing::{IntoMakeService, Route};
+use axum::routing::{self, IntoMakeService};
 use axum::serve::{IncomingStream, Listener};
 use bytes::Bytes;
 use http::header::ALLOW;
@@ -22,8 +22,11 @@ use pin_project_lite::pin_project;
 use serde::de::DeserializeOwned;
 use tower_layer::Layer;
 use tower_service::Service;
+use vorsel_core::Route;
 
 use super::decide::Guard;
+use super::request::RequestHead;
+use super::routes::Agreement;
 use super::service::{Meeting, Misrouted, Refused, keep_from_shared_caches};
 use crate::under_way::UnderWay;
 
@@ -53,20 +56,66 @@ enum App {
 #[derive(Clone)]
 struct Bare {
     door: Arc<dyn Door>,
-    router: Router,
+    routing: Routing,
     /// The paths whose requests are carried out from the call on: a connection that is closed right after a request drops its
     /// answer before that was ever polled.
     carried_out: Arc<[(WhereCarriedOut, UnderWay)]>,
 }
 
+/// How what was let in is known to get where the plan's entry says.
+#[derive(Clone)]
+pub(super) enum Routing {
+    /// All routes are listed, and were held against the plan.
+    Listed(Router),
+    /// A gate at each route asks.
+    Gated {
+        gated: Router,
+        /// The same without the gates.
+        bare: Router,
+        agreement: Arc<Agreement>,
+    },
+}
+
 /// A guard for own claims of any type.
 trait Door: Send + Sync {
     fn meet(&self, request: &mut Request<Body>) -> Meeting;
+
+    /// The answer to a request whose path was changed between an outer router and the guard into one of another entry.
+    fn misled(&self, request: &Request<Body>) -> Option<Refused>;
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Door for Guard<C> {
     fn meet(&self, request: &mut Request<Body>) -> Meeting {
         Self::meet(self, request)
+    }
+
+    fn misled(&self, request: &Request<Body>) -> Option<Refused> {
+        let entry = |path| self.plan().route_of(RequestHead::method(request), path);
+        let (decided, led) = (entry(RequestHead::path(request)), entry(request.uri().path()));
+        let pattern = |entry: Option<&Route>| entry.map_or("no route", Route::path).to_owned();
+        let problem = || {
+            let (decided, led) = (pattern(decided), pattern(led));
+            format!("the path that the outermost router saw, which is one of {decided}, but found one of {led}")
+        };
+        (decided != led).then(|| Box::new(self.misrouted(request, &problem())))
+    }
+}
+
+impl Bare {
+    /// The router for a request that was let in by this entry of the plan, where that is at hand.
+    #[inline]
+    fn router_for(&self, entry: Option<usize>, request: &Request<Body>) -> Result<Router, Refused> {
+        let is_changed = RequestHead::path(request) != request.uri().path();
+        match &self.routing {
+            Routing::Listed(_) if is_changed && let Some(refused) = self.door.misled(request) => Err(refused),
+            Routing::Listed(router) => Ok(router.clone()),
+            Routing::Gated { bare, agreement, .. }
+                if !is_changed && entry.is_some_and(|entry| agreement.is_settled(entry)) =>
+            {
+                Ok(bare.clone())
+            }
+            Routing::Gated { gated, .. } => Ok(gated.clone()),
+        }
     }
 }
 
@@ -162,11 +211,11 @@ struct Outermost;
 impl GuardedApp {
     pub(super) fn new<C: DeserializeOwned + Send + Sync + 'static>(
         guard: Guard<C>,
-        router: Router,
+        routing: Routing,
         carried_out: Vec<(String, UnderWay)>,
     ) -> Self {
         let carried_out = carried_out.into_iter().map(|(path, under_way)| (WhereCarriedOut::of(path), under_way));
-        let bare = Bare { door: Arc::new(guard), router, carried_out: carried_out.collect() };
+        let bare = Bare { door: Arc::new(guard), routing, carried_out: carried_out.collect() };
         Self { app: App::Bare(Arc::new(bare)) }
     }
 
@@ -174,7 +223,7 @@ impl GuardedApp {
     #[must_use]
     pub fn layer<L>(self, layer: L) -> Self
     where
-        L: Layer<Route> + Clone + Send + Sync + 'static,
+        L: Layer<routing::Route> + Clone + Send + Sync + 'static,
         L::Service: Service<Request<Body>> + Clone + Send + Sync + 'static,
         <L::Service as Service<Request<Body>>>::Response: IntoResponse + 'static,
         <L::Service as Service<Request<Body>>>::Error: Into<Infallible> + 'static,
@@ -243,15 +292,19 @@ impl App {
     fn answer(&mut self, mut request: Request<Body>) -> GuardedAppFuture {
         match self {
             Self::Bare(bare) => match bare.door.meet(&mut request) {
-                Meeting::LetIn { unseen } => {
-                    GuardedAppFuture { answer: Answer::LetIn { future: bare.router.clone().call(request), unseen } }
-                }
+                Meeting::LetIn { unseen, entry } => match bare.router_for(entry, &request) {
+                    Ok(mut router) => {
+                        GuardedAppFuture { answer: Answer::LetIn { future: router.call(request), unseen } }
+                    }
+                    Err(refused) => GuardedAppFuture { answer: Answer::Stopped { response: Some(refused) } },
+                },
                 Meeting::Stopped(response) => GuardedAppFuture { answer: Answer::Stopped { response: Some(response) } },
                 Meeting::Waits(settling) => {
-                    let (mut request, mut router) = (request, bare.router.clone());
+                    let (mut request, bare) = (request, bare.clone());
                     let future = Box::pin(async move {
-                        match settling.await(&mut request) {
-                            Ok(unseen) => {
+                        let let_in = settling.await(&mut request);
+                        match let_in.and_then(|unseen| Ok((unseen, bare.router_for(None, &request)?))) {
+                            Ok((unseen, mut router)) => {
                                 let Ok(mut response) = router.call(request).await;
                                 finish(&mut response, unseen);
                                 response

@@ -31,7 +31,7 @@ use super::routes::RouterMap;
 /// tower service as a whole (tonic's, hyper's, an axum router as it is served) there is [`around`](Self::around). It is no
 /// layer itself: with `Router::layer` it would not see the routes that are added after it. For a part of a router there is
 /// [`partial`](Self::partial). A handler that asks for a [`Caller`] is refused rather than run when the guard is missing. A layer that rewrites the request's URI belongs around the whole router: the guard goes by the path that the
-/// outermost axum router saw. A CORS layer belongs around the guard too, so that a page may read refusals; preflights that
+/// outermost axum router saw, and a [`GuardedApp`](crate::GuardedApp) refuses a request whose path has become one of another entry. A CORS layer belongs around the guard too, so that a page may read refusals; preflights that
 /// do reach the guard are answered 204. Inside a router, axum adds an `Allow` header with the methods of a path to refusals
 /// of other methods; `Routes::guard` keeps it from that.
 ///

@@ -64,7 +64,7 @@ where
 
     fn call(&mut self, mut request: Request<ReqBody>) -> GuardedFuture<S, ReqBody> {
         let outcome = match self.guard.meet(&mut request) {
-            Meeting::LetIn { unseen } => Outcome::LetIn { future: self.inner.call(request), unseen },
+            Meeting::LetIn { unseen, .. } => Outcome::LetIn { future: self.inner.call(request), unseen },
             Meeting::Stopped(response) => Outcome::Stopped { response: Some(response) },
             Meeting::Waits(settling) => {
                 // The one that was found ready goes along; a clone stays.
@@ -82,6 +82,9 @@ pub(super) enum Meeting {
     /// Its caller is in it; a cache may not [see](is_unseen) that there is one.
     LetIn {
         unseen: bool,
+        /// The entry of the plan that has decided, where it is at hand.
+        #[cfg_attr(not(feature = "axum"), expect(dead_code, reason = "only an app chooses a router by it"))]
+        entry: Option<usize>,
     },
     Stopped(Refused),
     /// Something has to be looked up first.
@@ -103,7 +106,8 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
                 match self.inner.plan.decide_by_entry(request.method(), request.path(), Some(facts), now) {
                     (entry, Verdict::Open | Verdict::Allowed) => {
                         self.inner.decisions.passed(entry);
-                        return Meeting::LetIn { unseen: self.put_in(Some(caller), request.extensions()) };
+                        let unseen = self.put_in(Some(caller), request.extensions());
+                        return Meeting::LetIn { unseen, entry };
                     }
                     verdict => self.inner.otherwise(verdict, request, &self.routes, Ok(Some(caller)), now),
                 }
@@ -119,7 +123,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     fn met(&self, deciding: Deciding<C>, request: &mut dyn Passing) -> Meeting {
         match deciding.at_once() {
             Ok(admitted) => match self.settle(admitted, request) {
-                Ok(unseen) => Meeting::LetIn { unseen },
+                Ok(unseen) => Meeting::LetIn { unseen, entry: None },
                 Err(response) => Meeting::Stopped(response),
             },
             Err(deciding) => {

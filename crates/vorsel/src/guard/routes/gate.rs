@@ -21,8 +21,10 @@ use crate::guard::decide::Guard;
 use crate::guard::request::RequestHead;
 
 /// Which pattern of the router is which of the plan, found out before the first request.
-pub(super) struct Agreement {
+pub(in crate::guard) struct Agreement {
     pub(super) map: RouterMap,
+    /// For each entry, whether it has no parameters: its one path was itself looked up, so nothing is left to be asked at a request.
+    settled: Vec<bool>,
     /// Patterns of the plan, by those of the router that are the same under other names of parameters.
     renamed: BTreeMap<Arc<str>, String>,
     /// The numbers of the fallbacks that an entry is for, by the entry's pattern.
@@ -32,13 +34,14 @@ pub(super) struct Agreement {
 impl Agreement {
     /// Looks every entry of the plan up in the router; says which of them have no handler.
     pub(super) fn of(plan: &AccessPlan, map: RouterMap, problems: &mut Vec<String>) -> Self {
-        let mut agreement = Self { map, renamed: BTreeMap::new(), fallbacks: BTreeMap::new() };
-        for entry in plan.routes() {
+        let settled = vec![false; plan.routes().len()];
+        let mut agreement = Self { map, settled, renamed: BTreeMap::new(), fallbacks: BTreeMap::new() };
+        for (number, entry) in plan.routes().iter().enumerate() {
             let (method, path) = (entry.method(), entry.path());
             let pattern = PathPattern::read(path);
             if entry.is_fallback() {
                 match agreement.fallback(method, path) {
-                    Some(number) => drop(agreement.fallbacks.insert(path.to_owned(), number)),
+                    Some(fallback) => drop(agreement.fallbacks.insert(path.to_owned(), fallback)),
                     None if path.ends_with("/{*fallback}") => problems.push(format!(
                         "{method} {path} has an entry for a fallback in the access plan, but the router has none there that can be \
                          told from its routes"
@@ -51,6 +54,8 @@ impl Agreement {
                 Met::Routed { pattern: met, has_method } if pattern.same_form(&PathPattern::read(&met)) => {
                     if *met != *path {
                         agreement.renamed.insert(met, path.to_owned());
+                    } else {
+                        agreement.settled[number] = pattern.parameters().count() == 0;
                     }
                     // A layer inside the guard may answer OPTIONS for every path.
                     if !has_method && method != "OPTIONS" {
@@ -115,6 +120,11 @@ impl Agreement {
         is_own.then_some(own)
     }
 
+    /// Whether it was found out before the first request that axum routes whatever this entry of the plan decides as the plan has it.
+    pub(in crate::guard) fn is_settled(&self, entry: usize) -> bool {
+        self.settled[entry]
+    }
+
     /// Whether what is routed by this pattern has the entry with the very same one.
     pub(super) fn has_entry(&self, plan: &AccessPlan, method: &str, pattern: &str) -> bool {
         plan.route_of(method, &PathPattern::read(pattern).example()).is_some_and(|entry| self.is_same(pattern, entry))
@@ -149,10 +159,20 @@ impl Agreement {
     }
 }
 
-/// A layer on everything in the router.
+/// A layer on everything in the router. axum clones what it has made twice for each request.
 pub(super) struct Gate<C> {
-    pub(super) guard: Guard<C>,
-    pub(super) agreement: Arc<Agreement>,
+    held: Arc<Held<C>>,
+}
+
+struct Held<C> {
+    guard: Guard<C>,
+    agreement: Arc<Agreement>,
+}
+
+impl<C> Gate<C> {
+    pub(super) fn new(guard: Guard<C>, agreement: Arc<Agreement>) -> Self {
+        Self { held: Arc::new(Held { guard, agreement }) }
+    }
 }
 
 /// One of the router's services behind the gate.
@@ -187,7 +207,7 @@ impl<C: Send + Sync + 'static> Service<Request<Body>> for Gated<C> {
     }
 
     fn call(&mut self, request: Request<Body>) -> GatedFuture {
-        let Gate { guard, agreement } = &self.gate;
+        let Held { guard, agreement } = &*self.gate.held;
         match agreement.holds(guard.plan(), &request) {
             Ok(()) => GatedFuture::Passed { future: self.inner.call(request) },
             Err(problem) => {
@@ -211,7 +231,7 @@ impl Future for GatedFuture {
 
 impl<C> Clone for Gate<C> {
     fn clone(&self) -> Self {
-        Self { guard: self.guard.clone(), agreement: self.agreement.clone() }
+        Self { held: self.held.clone() }
     }
 }
 

@@ -7,6 +7,7 @@ use std::convert::Infallible;
 use std::fmt;
 use std::future::Future;
 use std::pin::pin;
+use std::sync::Arc;
 use std::task::{Context, Poll, Waker};
 
 use axum::Router;
@@ -19,10 +20,11 @@ use tower_layer::{Layer, layer_fn};
 use tower_service::Service;
 use vorsel_core::{AccessPlan, METHODS, PathPattern, entries_for};
 
-use self::gate::{Agreement, Gate};
+pub(super) use self::gate::Agreement;
+use self::gate::Gate;
 use self::map::{Mark, StandIn};
 pub(super) use self::map::{Met, RouterMap};
-use super::app::GuardedApp;
+use super::app::{GuardedApp, Routing};
 use super::decide::Guard;
 use crate::under_way::UnderWay;
 
@@ -227,7 +229,8 @@ impl Routes {
             compare(guard.plan(), &served, &mut problems);
             return done(problems, || {
                 // Without a state, axum would make each handler into a route again for every request.
-                GuardedApp::new(guard.of_listed_routes(), self.into_unguarded_router().with_state(()), carried_out)
+                let router = self.into_unguarded_router().with_state(());
+                GuardedApp::new(guard.of_listed_routes(), Routing::Listed(router), carried_out)
             });
         };
         clashes(&served, &RouterMap::of(&router), &mut problems);
@@ -243,8 +246,10 @@ impl Routes {
         }
         done(problems, || {
             let guard = guard.of_router(agreement.map.clone());
-            let gate = Gate { guard: guard.clone(), agreement: agreement.into() };
-            GuardedApp::new(guard, router.layer(gate).with_state(()), carried_out)
+            let agreement = Arc::new(agreement);
+            let gate = Gate::new(guard.clone(), agreement.clone());
+            let gated = router.clone().layer(gate).with_state(());
+            GuardedApp::new(guard, Routing::Gated { gated, bare: router, agreement }, carried_out)
         })
     }
 
