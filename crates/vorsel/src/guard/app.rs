@@ -80,8 +80,8 @@ pub(super) enum Routing {
 trait Door: Send + Sync {
     fn meet(&self, request: &mut Request<Body>) -> Meeting;
 
-    /// The answer to a request whose path was changed between an outer router and the guard into one of another entry.
-    fn misled(&self, request: &Request<Body>) -> Option<Refused>;
+    /// Refuses a request whose path was changed between an outer router and the guard into one of another entry.
+    fn led(&self, request: &Request<Body>) -> Result<(), Refused>;
 }
 
 impl<C: DeserializeOwned + Send + Sync + 'static> Door for Guard<C> {
@@ -89,33 +89,54 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Door for Guard<C> {
         Self::meet(self, request)
     }
 
-    fn misled(&self, request: &Request<Body>) -> Option<Refused> {
+    fn led(&self, request: &Request<Body>) -> Result<(), Refused> {
         let entry = |path| self.plan().route_of(RequestHead::method(request), path);
         let (decided, led) = (entry(RequestHead::path(request)), entry(request.uri().path()));
-        let pattern = |entry: Option<&Route>| entry.map_or("no route", Route::path).to_owned();
-        let problem = || {
-            let (decided, led) = (pattern(decided), pattern(led));
-            format!("the path that the outermost router saw, which is one of {decided}, but found one of {led}")
-        };
-        (decided != led).then(|| Box::new(self.misrouted(request, &problem())))
+        if decided == led {
+            return Ok(());
+        }
+        let [decided, led] = [decided, led].map(|entry| entry.map_or("no route", Route::path));
+        let problem = format!("a path of {decided}, as the outermost router saw it, but found one of {led}");
+        Err(Box::new(self.misrouted(request, &problem)))
     }
 }
 
 impl Bare {
     /// The router for a request that was let in by this entry of the plan, where that is at hand.
     #[inline]
-    fn router_for(&self, entry: Option<usize>, request: &Request<Body>) -> Result<Router, Refused> {
-        let is_changed = RequestHead::path(request) != request.uri().path();
+    fn router_for(&self, entry: Option<usize>) -> Router {
         match &self.routing {
-            Routing::Listed(_) if is_changed && let Some(refused) = self.door.misled(request) => Err(refused),
-            Routing::Listed(router) => Ok(router.clone()),
-            Routing::Gated { bare, agreement, .. }
-                if !is_changed && entry.is_some_and(|entry| agreement.is_settled(entry)) =>
-            {
-                Ok(bare.clone())
+            Routing::Listed(router) => router.clone(),
+            Routing::Gated { bare, agreement, .. } if entry.is_some_and(|entry| agreement.is_settled(entry)) => {
+                bare.clone()
             }
-            Routing::Gated { gated, .. } => Ok(gated.clone()),
+            Routing::Gated { gated, .. } => gated.clone(),
         }
+    }
+
+    /// The answer to a request that has to wait, or whose path was changed between an outer router and the guard.
+    #[inline(never)]
+    fn later(self: &Arc<Self>, meeting: Meeting, mut request: Request<Body>) -> GuardedAppFuture {
+        let bare = self.clone();
+        let future = Box::pin(async move {
+            let let_in = match meeting {
+                Meeting::LetIn { unseen, .. } => Ok(unseen),
+                Meeting::Stopped(refused) => Err(refused),
+                Meeting::Waits(settling) => settling.await(&mut request),
+            };
+            // Gates see for themselves where a path leads.
+            let is_gated = matches!(bare.routing, Routing::Gated { .. });
+            match let_in.and_then(|unseen| if is_gated { Ok(unseen) } else { bare.door.led(&request).map(|()| unseen) })
+            {
+                Ok(unseen) => {
+                    let Ok(mut response) = bare.router_for(None).call(request).await;
+                    finish(&mut response, unseen);
+                    response
+                }
+                Err(refused) => refused.map(Body::new),
+            }
+        });
+        GuardedAppFuture { answer: Answer::Later { future } }
     }
 }
 
@@ -291,30 +312,20 @@ impl App {
     #[inline]
     fn answer(&mut self, mut request: Request<Body>) -> GuardedAppFuture {
         match self {
-            Self::Bare(bare) => match bare.door.meet(&mut request) {
-                Meeting::LetIn { unseen, entry } => match bare.router_for(entry, &request) {
-                    Ok(mut router) => {
-                        GuardedAppFuture { answer: Answer::LetIn { future: router.call(request), unseen } }
+            Self::Bare(bare) => {
+                let outermost = request.extensions().get::<OriginalUri>();
+                let is_changed = outermost.is_some_and(|outermost| outermost.path() != request.uri().path());
+                match bare.door.meet(&mut request) {
+                    Meeting::LetIn { unseen, entry } if !is_changed => {
+                        let future = bare.router_for(entry).call(request);
+                        GuardedAppFuture { answer: Answer::LetIn { future, unseen } }
                     }
-                    Err(refused) => GuardedAppFuture { answer: Answer::Stopped { response: Some(refused) } },
-                },
-                Meeting::Stopped(response) => GuardedAppFuture { answer: Answer::Stopped { response: Some(response) } },
-                Meeting::Waits(settling) => {
-                    let (mut request, bare) = (request, bare.clone());
-                    let future = Box::pin(async move {
-                        let let_in = settling.await(&mut request);
-                        match let_in.and_then(|unseen| Ok((unseen, bare.router_for(None, &request)?))) {
-                            Ok((unseen, mut router)) => {
-                                let Ok(mut response) = router.call(request).await;
-                                finish(&mut response, unseen);
-                                response
-                            }
-                            Err(response) => response.map(Body::new),
-                        }
-                    });
-                    GuardedAppFuture { answer: Answer::Later { future } }
+                    Meeting::Stopped(refused) => {
+                        GuardedAppFuture { answer: Answer::Stopped { response: Some(refused) } }
+                    }
+                    meeting => bare.later(meeting, request),
                 }
-            },
+            }
             Self::Layered(router, _) => {
                 if request.extensions().get::<OriginalUri>().is_none() {
                     request.extensions_mut().insert(Outermost);
