@@ -13,7 +13,7 @@ use axum::extract::OriginalUri;
 use axum::extract::connect_info::IntoMakeServiceWithConnectInfo;
 use axum::response::IntoResponse;
 use axum::routing::future::RouteFuture;
-use axum::routing::{self, IntoMakeService};
+use axum::routing::{IntoMakeService, Route};
 use axum::serve::{IncomingStream, Listener};
 use bytes::Bytes;
 use http::header::ALLOW;
@@ -22,7 +22,6 @@ use pin_project_lite::pin_project;
 use serde::de::DeserializeOwned;
 use tower_layer::Layer;
 use tower_service::Service;
-use vorsel_core::Route;
 
 use super::decide::Guard;
 use super::request::RequestHead;
@@ -95,7 +94,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Door for Guard<C> {
         if decided == led {
             return Ok(());
         }
-        let [decided, led] = [decided, led].map(|entry| entry.map_or("no route", Route::path));
+        let [decided, led] = [decided, led].map(|entry| entry.map_or("no route", vorsel_core::Route::path));
         let problem = format!("a path of {decided}, as the outermost router saw it, but found one of {led}");
         Err(Box::new(self.misrouted(request, &problem)))
     }
@@ -244,7 +243,7 @@ impl GuardedApp {
     #[must_use]
     pub fn layer<L>(self, layer: L) -> Self
     where
-        L: Layer<routing::Route> + Clone + Send + Sync + 'static,
+        L: Layer<Route> + Clone + Send + Sync + 'static,
         L::Service: Service<Request<Body>> + Clone + Send + Sync + 'static,
         <L::Service as Service<Request<Body>>>::Response: IntoResponse + 'static,
         <L::Service as Service<Request<Body>>>::Error: Into<Infallible> + 'static,
