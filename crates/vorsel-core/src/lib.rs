@@ -37,9 +37,9 @@ pub use plan::{
 };
 pub use revocations::{FeedEvent, Revocation, Revocations, Revoked, at_issuer};
 pub use session::{
-    Advance, Arrivals, Beyond, EndReason, Ended, Facts, FactsError, Generation, Load, PerSubject, Presented, Purpose,
-    PurposeShown, PurposeTokens, RefreshTokens, Renewal, RenewalRefusal, RenewalStep, SESSION_SECRET_BYTES, Session,
-    SessionLimits, SessionSeed, SignIn, Silences, Spent, Step, Swap,
+    Advance, Arrivals, Beyond, CurrentToken, EndReason, Ended, Facts, FactsError, Generation, Load, PerSubject,
+    Presented, Purpose, PurposeShown, PurposeTokens, RefreshTokens, Renewal, RenewalRefusal, RenewalStep,
+    SESSION_SECRET_BYTES, Session, SessionLimits, SessionSeed, SignIn, Silences, Spent, Step, Swap,
 };
 #[doc(hidden)]
 pub use spelling::did_you_mean;

@@ -10,8 +10,8 @@ use std::time::Duration;
 
 use stateright::{Checker, HasDiscoveries, Model, Property};
 use vorsel_core::{
-    Algorithm, Arrivals, EndReason, Ended, Generation, Presented, RefreshTokens, Renewal, RenewalRefusal, RenewalStep,
-    Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Silences, Swap, Timestamp,
+    Algorithm, Arrivals, CurrentToken, EndReason, Ended, Generation, Presented, RefreshTokens, Renewal, RenewalRefusal,
+    RenewalStep, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Silences, Swap, Timestamp,
 };
 
 /// One tick is a second.
@@ -316,8 +316,14 @@ impl Protocol {
             instance.came[token.generation as usize].get_or_insert(now);
         }
         let reckoned = self.reckoned(number, now);
+        // It is known by its token.
+        let current = instance.recent.as_ref().map(|Record(session)| CurrentToken::of(session.clone()));
+        let recent = current.filter(|current| **current.presented() == presented);
+        if recent.is_some() {
+            instance.recent = None;
+        }
         let renewal = Renewal::new(presented, limits(self.broken), reckoned);
-        let step = Under::Step(renewal.begin(instance.recent.take().map(|Record(session)| session)));
+        let step = Under::Step(renewal.begin(recent));
         let (came_after_end, came_to_who_knows) = (world.record.has_ended(), instance.knows_the_end);
         world.requests[party] = Some(Request {
             token,

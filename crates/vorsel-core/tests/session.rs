@@ -3,8 +3,9 @@
 use std::time::Duration;
 
 use vorsel_core::{
-    Algorithm, Check, EndReason, Ended, Issuer, Lifetime, Presented, RefreshTokens, Renewal, RenewalRefusal,
-    RenewalStep, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Silences, Step, Timestamp,
+    Algorithm, Check, CurrentToken, EndReason, Ended, Issuer, Lifetime, Presented, RefreshTokens, Renewal,
+    RenewalRefusal, RenewalStep, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Silences, Step,
+    Timestamp,
 };
 
 const NOW: Timestamp = Timestamp::from_micros(1_700_000_000_654_321);
@@ -217,7 +218,9 @@ fn a_renewal_says_what_to_do_next_and_is_told_what_came_of_it() {
     let token = presented(&first);
     let second = advanced(&first, &token, NOW);
     let ended = Session { ended: Some(Ended { at: NOW, why: EndReason::SignedOut }), ..second.clone() };
-    let begin = |remembered, now| Renewal::new(token.clone(), LIMITS, now).begin(remembered);
+    let begin = |remembered: Option<Session>, now| {
+        Renewal::new(token.clone(), LIMITS, now).begin(remembered.map(CurrentToken::of))
+    };
     for (remembered, now, step) in [
         (None, NOW, "load s1"),
         (Some(&first), NOW, "swap for 1"),
@@ -290,4 +293,34 @@ fn debug_shows_no_secret() {
     let key = SigningKey::hmac(Algorithm::Hs256, Secret::new((0..32).collect())).expect("a secret");
     let shown = format!("{:?} {:?} {:?}", session(), tokens(), Issuer::new("issuer", key));
     assert!(!shown.contains("7, 7") && !shown.contains("0, 1, 2") && !shown.contains("AAECAw"), "{shown}");
+}
+
+/// What another instance would find in a token, the one that made it knows: whoever the session is of, in every generation.
+#[test]
+fn a_current_token_is_known_as_a_check_finds_it() {
+    let tokens = tokens();
+    let long = "dome ".repeat(200);
+    for (subject, client) in [("obs-0017", "desk"), ("\"\\\u{1}é", "\u{2028}"), (&*long, "a"), ("a", &*long)] {
+        let mut session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new(subject, client), &LIMITS, NOW);
+        for number in 0..40 {
+            let current = CurrentToken::of(session.clone());
+            let token = tokens.prepare_current(&current).expect("a token").sign().expect("a signature");
+            assert_eq!(token, tokens.token(&session, session.current).expect("a token"));
+            let now = session.current.began_at;
+            assert_eq!(**current.presented(), tokens.check(&token, now).expect("accepted"), "{subject} {number}");
+            assert!(session.made(current.presented()) && *current.session() == session);
+            session = session.renewed(&LIMITS, now.after(Duration::from_millis(333)));
+        }
+    }
+}
+
+#[test]
+fn what_is_remembered_of_another_token_or_another_session_leads_to_nothing() {
+    let (first, token) = (session(), presented(&session()));
+    let other_secret = Session::begin(SessionSeed::new("s1", [8; 32]), SignIn::new("obs-0017", "desk"), &LIMITS, NOW);
+    let other_id = Session { id: "s2".to_owned(), ..first.clone() };
+    for other in [other_secret, other_id, first.renewed(&LIMITS, NOW)] {
+        let step = Renewal::new(token.clone(), LIMITS, NOW).begin(Some(CurrentToken::of(other)));
+        assert_eq!(asked(&step), "load s1");
+    }
 }

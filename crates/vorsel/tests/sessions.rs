@@ -10,7 +10,7 @@ use vorsel::{AdmissionError, EndReason, IssueError, RenewError, RenewalRequest, 
 
 mod common;
 mod servers;
-use common::{Entry, House, WINDOW, house, houses};
+use common::{Entry, House, START, WINDOW, house, houses};
 use servers::{Kind, shared};
 
 const PLAIN: RenewalRequest<'_> = RenewalRequest { client_id: None, scopes: None };
@@ -248,6 +248,47 @@ async fn sessions_expire(store: Arc<dyn SessionStore>) {
     let error = renew(&house, &token).await.expect_err("an expired session");
     assert!(matches!(error, RenewError::Expired | RenewError::BadToken(_)), "{error}");
     assert!(house.sessions.of_subject("obs-0017").await.expect("list").is_empty());
+}
+
+/// An instance knows the tokens again that it made, which spares a check of them. That changes no answer.
+#[tokio::test]
+async fn a_token_gets_the_same_answer_where_it_was_made_and_elsewhere() {
+    const IDLE: Duration = Duration::from_secs(14 * 86_400);
+    let pause = Duration::from_micros(654_321);
+    for passed in [Duration::ZERO, IDLE - Duration::from_secs(1), IDLE - pause, IDLE, IDLE + pause] {
+        let answers = async |at: usize| {
+            let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+            let houses = houses(&store, 2, WINDOW);
+            houses[0].clock.advance(pause);
+            let token = start(&houses[0]).await;
+            houses[0].clock.advance(passed);
+            let sessions = &houses[at].sessions;
+            let found = [
+                sessions.renew(&format!("A{token}"), PLAIN).await,
+                sessions.renew(&format!("{token}="), PLAIN).await,
+                sessions.renew(&token, RenewalRequest { client_id: Some("kiosk"), scopes: None }).await,
+                sessions.renew(&token, PLAIN).await,
+                sessions.renew(&token, PLAIN).await,
+            ];
+            found.map(|answer| answer.map_or_else(|error| error.to_string(), |reply| reply.scope))
+        };
+        assert_eq!(answers(0).await, answers(1).await, "{passed:?}");
+    }
+}
+
+#[tokio::test]
+async fn a_withdrawn_key_refuses_a_token_also_where_it_was_made() {
+    let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
+    let house = house(&store);
+    let tokens = [start(&house).await, start(&house).await];
+    let second = renew(&house, &tokens[0]).await.expect("a successor");
+    let keys = &house.sessions.keys().refresh;
+    let id = keys.current().keys()[0].key_id().to_owned();
+    keys.change(|ring| ring.compromise(&id, START)).expect("withdrawn");
+    for token in [&second, &tokens[1]] {
+        let error = renew(&house, token).await.expect_err("a withdrawn key");
+        assert!(error.to_string().contains("which is compromised"), "{error}");
+    }
 }
 
 #[tokio::test]

@@ -28,6 +28,12 @@ impl Secret {
         &self.0
     }
 
+    /// Whether these are the bytes, in the same time wherever they differ.
+    #[must_use]
+    pub fn is(&self, bytes: &[u8]) -> bool {
+        constant_time::verify_slices_are_equal(&self.0, bytes).is_ok()
+    }
+
     /// How many different byte values there are.
     pub(crate) fn distinct_bytes(&self) -> usize {
         let mut seen = [false; 256];
@@ -60,7 +66,7 @@ impl<const N: usize> From<[u8; N]> for Secret {
 
 impl PartialEq for Secret {
     fn eq(&self, other: &Self) -> bool {
-        constant_time::verify_slices_are_equal(&self.0, &other.0).is_ok()
+        self.is(&other.0)
     }
 }
 

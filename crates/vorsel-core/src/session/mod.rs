@@ -1,6 +1,7 @@
 //! One device's life and its refresh tokens.
 
 mod arrivals;
+mod current;
 mod facts;
 mod limits;
 mod presented;
@@ -11,6 +12,7 @@ mod state;
 mod tokens;
 
 pub use arrivals::Arrivals;
+pub use current::CurrentToken;
 pub use facts::{Facts, FactsError, SignIn};
 pub use limits::{Beyond, PerSubject, SessionLimits};
 pub use presented::Presented;

@@ -3,6 +3,7 @@
 
 use std::sync::Arc;
 
+use super::current::CurrentToken;
 use super::limits::SessionLimits;
 use super::presented::Presented;
 use super::silences::Silences;
@@ -123,9 +124,9 @@ pub struct Load(Renewal);
 /// # let key = SigningKey::hmac(Algorithm::Hs256, Secret::from(std::array::from_fn::<u8, 32, _>(|place| place as u8)))?;
 /// # let tokens = RefreshTokens::new("https://id.skarnhill.test", key)?;
 /// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
-/// # use vorsel_core::{Renewal, RenewalStep};
+/// # use vorsel_core::{CurrentToken, Renewal, RenewalStep};
 /// let presented = tokens.check(&tokens.token(&session, session.current)?, now)?;
-/// let remembered = Some(session);
+/// let remembered = Some(CurrentToken::of(session));
 /// let RenewalStep::Swap(swap) = Renewal::new(presented, limits, now).begin(remembered) else { panic!() };
 /// assert_eq!((swap.session().current.number, swap.next(now).current.number), (0, 1));
 /// # Ok::<(), Box<dyn std::error::Error>>(())
@@ -147,12 +148,13 @@ impl Renewal {
         Self { token: token.into(), limits, came_at, races_left: Self::MOST_RACES }
     }
 
-    /// The first step. `remembered` is the session as this instance knows it, which may be out of date: it leads to nothing
-    /// but a swap, which the store refuses if it is.
-    pub fn begin(self, remembered: Option<Session>) -> RenewalStep {
-        let Some(session) = remembered else { return RenewalStep::Load(Load(self)) };
-        match session.present(&self.token, &self.limits, self.came_at) {
-            Step::Advance => RenewalStep::Swap(Swap { renewal: self, session: Box::new(session) }),
+    /// The first step. `remembered` is a session as this instance knows it, which may be out of date: it leads to nothing but a
+    /// swap, which the store refuses if it is, and to that only if the token is its current one.
+    pub fn begin(self, remembered: Option<CurrentToken>) -> RenewalStep {
+        match remembered {
+            Some(CurrentToken { session, presented }) if presented == self.token && session.is_live(self.came_at) => {
+                RenewalStep::Swap(Swap { renewal: self, session })
+            }
             _ => RenewalStep::Load(Load(self)),
         }
     }

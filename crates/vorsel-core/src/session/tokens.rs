@@ -7,6 +7,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::current::CurrentToken;
 use super::presented::Presented;
 use super::state::{Generation, Session, TokenIdRoom};
 use crate::finding::Finding;
@@ -75,11 +76,23 @@ impl RefreshTokens {
     /// # Errors
     /// If the key of that moment is gone, or the token would have more than 16 KiB.
     pub fn prepare(&self, session: &Session, generation: Generation) -> Result<Prepared, IssueError> {
+        let mut room = TokenIdRoom::default();
+        self.with_id(session, generation, session.token_id(generation.number, &mut room))
+    }
+
+    /// [`prepare`](Self::prepare) for the current generation.
+    ///
+    /// # Errors
+    /// Those of [`prepare`](Self::prepare).
+    pub fn prepare_current(&self, current: &CurrentToken) -> Result<Prepared, IssueError> {
+        self.with_id(&current.session, current.session.current, &current.presented.token_id)
+    }
+
+    fn with_id(&self, session: &Session, generation: Generation, id: &str) -> Result<Prepared, IssueError> {
         let issuer = self.issuer.name();
         let Generation { number, began_at, idle_until } = generation;
         let facts = &session.facts;
-        let mut room = TokenIdRoom::default();
-        let (id, own) = (session.token_id(number, &mut room), GenerationClaim { generation: number });
+        let own = GenerationClaim { generation: number };
         let claims = ClaimsToWrite {
             exp: Some(idle_until.as_secs()),
             sub: Some(&facts.subject),

@@ -21,7 +21,7 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
             session.facts.subject == sign_in.subject() && session.facts.client_id == sign_in.client_id()
         };
         let Some(session) = session.filter(is_same) else { return self.start(sign_in).await };
-        if !self.authenticate(&session, &sign_in).await? {
+        if !self.authenticate(refresh_token, &session, &sign_in).await? {
             return self.start(sign_in).await;
         }
         let request = RenewalRequest { client_id: Some(sign_in.client_id()), scopes: sign_in.asked_scopes() };
@@ -41,14 +41,14 @@ impl<C: Serialize + Send + Sync + 'static> Sessions<C> {
     }
 
     /// Whether the session lives and says now how and when its caller authenticated.
-    async fn authenticate(&self, session: &Session, sign_in: &SignIn) -> Result<bool, StoreError> {
+    async fn authenticate(&self, token: &str, session: &Session, sign_in: &SignIn) -> Result<bool, StoreError> {
         let now = self.0.access.now();
         let acr = sign_in.acr_value().map(str::to_owned);
         let mut facts = Facts::clone(&session.facts);
         (facts.authenticated_at, facts.acr) = (now, acr);
         let kept = self.0.access.asked(self.0.store().authenticated(&session.id, &facts)).await?;
         // What is remembered here has the facts of before.
-        drop(self.0.recent.take(&session.id));
+        drop(self.0.recent.take(token, self.0.refresh_tokens.version(), now));
         Ok(kept)
     }
 }
