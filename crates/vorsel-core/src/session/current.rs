@@ -17,7 +17,7 @@ use super::state::{Generation, Session, TokenIdRoom};
 /// # let session = Session::begin(SessionSeed::new("s1", [7; 32]), SignIn::new("obs-0017", "desk"), &limits, now);
 /// let current = vorsel_core::CurrentToken::of(session);
 /// let token = tokens.prepare_current(&current)?.sign()?;
-/// assert_eq!(*current.presented(), tokens.check(&token, now)?);
+/// assert_eq!(**current.presented(), tokens.check(&token, now)?);
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
