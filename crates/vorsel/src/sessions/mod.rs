@@ -495,7 +495,7 @@ mod tests {
         sessions.build().expect("sessions")
     }
 
-    /// What the allocator hands out at once; larger ones cost it ten times as much.
+    /// Up to this size glibc's allocator keeps at hand what was freed; what is larger costs it several times as much.
     const SMALL: usize = 1_032;
 
     #[test]
