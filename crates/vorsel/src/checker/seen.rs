@@ -32,7 +32,7 @@ struct Shelf<C>(Mutex<Row<C>>);
 struct Row<C> {
     hashes: [u32; PLACES],
     version: u64,
-    /// Counts the uses of this shelf.
+    /// Counts how often another token of this shelf was used than the last time.
     uses: u64,
     _to_the_next_line: u64,
     places: Places<C>,
@@ -56,12 +56,16 @@ impl<C> SeenTokens<C> {
 
     pub(super) fn find(&self, token: &[u8], version: u64) -> Option<Arc<Checked<C>>> {
         let (hash, mut row) = self.row(token, version)?;
-        row.uses += 1;
-        let uses = row.uses;
         let place = row.place_of(hash, token)?;
+        let uses = row.uses;
         let seen = row.places[place].as_mut()?;
-        seen.last_used = uses;
-        Some(seen.checked.clone())
+        let checked = seen.checked.clone();
+        // What is the latest stays so unwritten: another processor may have it at hand.
+        if seen.last_used != uses {
+            seen.last_used = uses + 1;
+            row.uses = uses + 1;
+        }
+        Some(checked)
     }
 
     pub(super) fn remember(&self, token: &[u8], version: u64, checked: &Arc<Checked<C>>) {
@@ -70,6 +74,7 @@ impl<C> SeenTokens<C> {
             return;
         }
         let Some((hash, mut row)) = self.row(token, version) else { return };
+        row.uses += 1;
         let seen = Seen { token: token.into(), checked: checked.clone(), last_used: row.uses };
         let longest_unused = |row: &Row<C>| {
             let used = |place: &usize| row.places[*place].as_ref().map_or(0, |seen| 1 + seen.last_used);
@@ -142,6 +147,8 @@ impl<C> Row<C> {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
     use vorsel_core::Vouched;
 
@@ -170,6 +177,35 @@ mod tests {
         assert!(seen.find(token, 3).is_some(), "a late word about an older version");
         seen.forget(token, 3);
         assert!(seen.find(token, 3).is_none());
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        #[test]
+        fn the_token_that_goes_is_the_one_that_was_longest_unused(
+            steps in proptest::collection::vec((0..PLACES as u8 + 3, any::<bool>()), 0..120),
+        ) {
+            let (seen, claims) = (SeenTokens::with_room(PLACES), checked());
+            // The latest stands last.
+            let mut expected = Vec::new();
+            for (name, is_remembered) in steps {
+                let (token, known) = ([name; 40], expected.iter().position(|known| *known == name));
+                if is_remembered {
+                    seen.remember(&token, 0, &claims);
+                    let goes = known.or((expected.len() == PLACES).then_some(0));
+                    goes.map(|place| expected.remove(place));
+                } else {
+                    prop_assert_eq!(seen.find(&token, 0).is_some(), known.is_some());
+                    let Some(place) = known else { continue };
+                    expected.remove(place);
+                }
+                expected.push(name);
+            }
+            for name in 0..PLACES as u8 + 3 {
+                prop_assert_eq!(seen.find(&[name; 40], 0).is_some(), expected.contains(&name), "{}", name);
+            }
+        }
     }
 
     #[test]
