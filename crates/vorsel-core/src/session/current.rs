@@ -7,7 +7,7 @@ use super::state::{Generation, Session, TokenIdRoom};
 
 /// A session and the refresh token of its current generation. Whoever made and signed that token and sees the very same again
 /// knows by this what [`RefreshTokens::check`](super::RefreshTokens::check) would find in it, for as long as the keys are the
-/// same, and that it is this session's.
+/// same and the session lives, and that it is this session's.
 ///
 /// ```
 /// # use vorsel_core::{Algorithm, RefreshTokens, Secret, Session, SessionLimits, SessionSeed, SignIn, SigningKey, Timestamp};
