@@ -13,7 +13,7 @@ for name in subprocess.run(
     ["git", "ls-files", "*.rs"], cwd=ROOT, check=True, capture_output=True, text=True
 ).stdout.splitlines():
     lines = (ROOT / name).read_text().splitlines()
-    if "/tests/" in name or "/testing/" in name:
+    if "/tests/" in name or "/testing/" in name or name.endswith("/tests.rs"):
         tests += len(lines)
         continue
     begin = next((i for i, line in enumerate(lines) if line == "#[cfg(test)]" and "mod tests" in lines[i + 1]), len(lines))

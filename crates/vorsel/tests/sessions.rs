@@ -260,15 +260,17 @@ async fn a_token_gets_the_same_answer_where_it_was_made_and_elsewhere() {
             let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
             let houses = houses(&store, 2, WINDOW);
             houses[0].clock.advance(pause);
-            let token = start(&houses[0]).await;
+            let (token, other) = (start(&houses[0]).await, start(&houses[0]).await);
             houses[0].clock.advance(passed);
             let sessions = &houses[at].sessions;
+            let of_another = RenewalRequest { client_id: Some("kiosk"), scopes: None };
             let found = [
                 sessions.renew(&format!("A{token}"), PLAIN).await,
                 sessions.renew(&format!("{token}="), PLAIN).await,
-                sessions.renew(&token, RenewalRequest { client_id: Some("kiosk"), scopes: None }).await,
                 sessions.renew(&token, PLAIN).await,
                 sessions.renew(&token, PLAIN).await,
+                sessions.renew(&other, of_another).await,
+                sessions.renew(&other, PLAIN).await,
             ];
             found.map(|answer| answer.map_or_else(|error| error.to_string(), |reply| reply.scope))
         };

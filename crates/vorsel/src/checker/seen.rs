@@ -32,7 +32,7 @@ struct Shelf<C>(Mutex<Row<C>>);
 struct Row<C> {
     hashes: [u32; PLACES],
     version: u64,
-    /// Counts how often another token of this shelf was used than the last time.
+    /// Counts the uses of this shelf, but for those of the token that was used last.
     uses: u64,
     _to_the_next_line: u64,
     places: Places<C>,
@@ -60,7 +60,7 @@ impl<C> SeenTokens<C> {
         let uses = row.uses;
         let seen = row.places[place].as_mut()?;
         let checked = seen.checked.clone();
-        // What is the latest stays so unwritten: another processor may have it at hand.
+        // The one that was used last stays so, and nothing is written: another processor may have this memory at hand.
         if seen.last_used != uses {
             seen.last_used = uses + 1;
             row.uses = uses + 1;

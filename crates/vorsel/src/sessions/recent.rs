@@ -25,7 +25,7 @@ pub(super) struct Known {
     pub(super) keys: u64,
 }
 
-/// A place takes up to four kilobytes.
+/// A place takes one to four kilobytes, unless a device's label or the scopes of a sign-in are longer than a token may be.
 const PLACES: usize = 4_096;
 /// Longer tokens are checked each time.
 const LARGEST: usize = 1_024;
