@@ -255,7 +255,7 @@ async fn sessions_expire(store: Arc<dyn SessionStore>) {
 async fn a_token_gets_the_same_answer_where_it_was_made_and_elsewhere() {
     const IDLE: Duration = Duration::from_secs(14 * 86_400);
     let pause = Duration::from_micros(654_321);
-    for passed in [Duration::ZERO, IDLE - Duration::from_secs(1), IDLE - pause, IDLE, IDLE + pause] {
+    for passed in [Duration::ZERO, IDLE - Duration::from_secs(1), IDLE - pause, IDLE, IDLE + pause, IDLE * 2] {
         let answers = async |at: usize| {
             let store: Arc<dyn SessionStore> = Arc::new(MemoryStore::new());
             let houses = houses(&store, 2, WINDOW);
