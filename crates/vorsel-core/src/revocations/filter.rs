@@ -1,17 +1,13 @@
 //! A small table of bits that says of most names that they are surely not among many others.
 
-use std::hash::{BuildHasher, Hasher};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 
-use foldhash::fast::RandomState;
+use crate::token::NameHash;
 
 /// A Bloom filter whose bits for one name all lie in one word, so that a look touches one piece of memory, and a small
 /// one: the maps behind it are large, and what is far away takes long to read.
-pub(super) struct Filter {
-    hasher: RandomState,
-    words: Box<[AtomicU64]>,
-}
+pub(super) struct Filter(Box<[AtomicU64]>);
 
 /// With this many bits for each name, one name in some two hundred is taken for another.
 const BITS_PER_NAME: usize = 16;
@@ -63,36 +59,34 @@ impl Filters {
 impl Filter {
     fn for_names(count: usize) -> Self {
         let words = (count * BITS_PER_NAME / 64).next_power_of_two();
-        Self { hasher: RandomState::default(), words: (0..words).map(|_| AtomicU64::new(0)).collect() }
+        Self((0..words).map(|_| AtomicU64::new(0)).collect())
     }
 
     fn fill<'n>(&self, names: impl Iterator<Item = &'n str>) {
-        let mut words = vec![0; self.words.len()];
+        let mut words = vec![0; self.0.len()];
         for name in names {
-            let (index, bits) = self.place(name);
+            let (index, bits) = self.place(NameHash::of(name));
             words[index] |= bits;
         }
         // A word at a time: the bits of a name are in one word, and are there before and after.
-        self.words.iter().zip(words).for_each(|(word, bits)| word.store(bits, Ordering::Release));
+        self.0.iter().zip(words).for_each(|(word, bits)| word.store(bits, Ordering::Release));
     }
 
     fn add(&self, name: &str) {
-        let (index, bits) = self.place(name);
-        self.words[index].fetch_or(bits, Ordering::Release);
+        let (index, bits) = self.place(NameHash::of(name));
+        self.0[index].fetch_or(bits, Ordering::Release);
     }
 
     /// False only if the name was never added.
-    pub(super) fn may_have(&self, name: &str) -> bool {
+    pub(super) fn may_have(&self, name: NameHash) -> bool {
         let (index, bits) = self.place(name);
-        self.words[index].load(Ordering::Acquire) & bits == bits
+        self.0[index].load(Ordering::Acquire) & bits == bits
     }
 
-    fn place(&self, name: &str) -> (usize, u64) {
-        let mut hasher = self.hasher.build_hasher();
-        hasher.write(name.as_bytes());
-        let hash = hasher.finish();
+    fn place(&self, name: NameHash) -> (usize, u64) {
+        let hash = name.get();
         let bit = |shift: u32| 1_u64 << (hash >> shift & 63);
-        ((hash >> 18) as usize & (self.words.len() - 1), bit(0) | bit(6) | bit(12))
+        ((hash >> 19) as usize & (self.0.len() - 1), bit(1) | bit(7) | bit(13))
     }
 }
 
@@ -109,14 +103,16 @@ mod tests {
             filters.fill(count, first.iter().map(String::as_str));
             assert!(filters.room() >= count);
             rest.iter().for_each(|name| filters.add(name));
-            assert!(there.iter().all(|name| filters.current().may_have(name)));
+            assert!(there.iter().all(|name| filters.current().may_have(NameHash::of(name))));
             let mistaken = |kept: &str| {
-                (0..10_000).filter(|number| filters.current().may_have(&format!("{kept} {number}"))).count()
+                (0..10_000)
+                    .filter(|number| filters.current().may_have(NameHash::of(&format!("{kept} {number}"))))
+                    .count()
             };
             assert!(mistaken("not") < 300, "{} of 10,000 with {count} names", mistaken("not"));
             filters.fill(0, rest.iter().map(String::as_str));
-            assert!(rest.iter().all(|name| filters.current().may_have(name)));
-            let left = first.iter().filter(|name| filters.current().may_have(name)).count();
+            assert!(rest.iter().all(|name| filters.current().may_have(NameHash::of(name))));
+            let left = first.iter().filter(|name| filters.current().may_have(NameHash::of(name))).count();
             assert!(left * 20 <= first.len(), "{left} of {} forgotten names", first.len());
         }
     }

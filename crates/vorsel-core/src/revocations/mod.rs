@@ -21,7 +21,7 @@ use papaya::HashMap;
 
 use crate::finding::{Check, Finding, quoted};
 use crate::time::Timestamp;
-use crate::token::{AccessDraft, Checked, Claims};
+use crate::token::{AccessDraft, Checked, Claims, NameHash};
 pub use entry::{Revocation, Revoked, at_issuer};
 pub use event::FeedEvent;
 use filter::Filters;
@@ -248,7 +248,7 @@ impl Revocations {
     /// # Errors
     /// The finding `revoked`, with what is.
     pub fn check<C>(&self, token: &Checked<C>, now: Timestamp) -> Result<(), Box<Finding>> {
-        match self.found(token.claims(), token.key_id(), now) {
+        match self.found(token, now) {
             None => Ok(()),
             Some(found) => Err(Box::new(Finding {
                 check: Check::Revocation,
@@ -308,7 +308,8 @@ impl Revocations {
         )
     }
 
-    fn found(&self, claims: &Claims, key_id: Option<&str>, now: Timestamp) -> Option<String> {
+    fn found<C>(&self, token: &Checked<C>, now: Timestamp) -> Option<String> {
+        let claims = token.claims();
         let (issued, sign_ins) = (self.issued.load(), self.sign_ins.load());
         if issued.covers(claims.issued_at(), now) {
             return Some(format!("all tokens issued up to {} revoked", issued.up_to));
@@ -321,18 +322,21 @@ impl Revocations {
             return None;
         }
         let filter = self.filter.current();
-        let named = [claims.session_id(), claims.id(), claims.subject()];
+        let may_have = |name: Option<NameHash>| name.is_some_and(|name| filter.may_have(name));
+        let [session, id, subject] = token.name_hashes();
         // Each is looked at, so that none waits for the memory of another.
-        let may_be = named.map(|name| name.is_some_and(|name| filter.may_have(name)));
+        if may_have(session) | may_have(id) | may_have(subject) | self.has_keys.load(Ordering::Acquire) {
+            return self.found_by_name(claims, token.key_id(), now);
+        }
+        None
+    }
+
+    #[cold]
+    fn found_by_name(&self, claims: &Claims, key_id: Option<&str>, now: Timestamp) -> Option<String> {
         let is_in =
             |entries: &Entries<Timestamp>, name: &str| entries.pin().get(name).is_some_and(|until| now < *until);
-        if self.has_keys.load(Ordering::Acquire)
-            && let Some(id) = key_id.filter(|id| is_in(&self.keys, id))
-        {
+        if let Some(id) = key_id.filter(|id| is_in(&self.keys, id)) {
             return Some(format!("its key {} revoked", quoted(id)));
-        }
-        if may_be == [false; 3] {
-            return None;
         }
         if let Some(id) = claims.session_id().filter(|id| is_in(&self.sessions, id)) {
             return Some(format!("its session {} ended", quoted(id)));

@@ -68,22 +68,21 @@ impl<'a, 'f> Evaluator<'a, 'f> {
 
     /// Whether the formula is true; nothing as long as that hangs on a predicate that has not answered.
     pub(crate) fn outcome(&self, formula: Formula) -> Option<bool> {
-        match self.form.formulas.node(formula) {
-            Node::Always(value) => Some(*value),
-            Node::Is(atom, wanted) => self.atom(&self.form.atoms[*atom], *wanted),
-            Node::All(parts) | Node::Any(parts) => {
-                let is_all = matches!(self.form.formulas.node(formula), Node::All(_));
-                let Some(place) = self.form.place_of(formula) else { return self.list(parts, is_all) };
-                if let Remembered::Outcome(outcome) = self.memory.borrow().get(place).copied().unwrap_or_default() {
-                    return outcome;
-                }
-                let outcome = self.list(parts, is_all);
-                let mut memory = self.memory.borrow_mut();
-                memory.resize(self.form.places(), Remembered::Nothing);
-                memory[place] = Remembered::Outcome(outcome);
-                outcome
-            }
+        let (parts, is_all) = match self.form.formulas.node(formula) {
+            Node::Always(value) => return Some(*value),
+            Node::Is(atom, wanted) => return self.atom(&self.form.atoms[*atom], *wanted),
+            Node::All(parts) => (parts, true),
+            Node::Any(parts) => (parts, false),
+        };
+        let Some(place) = self.form.place_of(formula) else { return self.list(parts, is_all) };
+        if let Remembered::Outcome(outcome) = self.memory.borrow().get(place).copied().unwrap_or_default() {
+            return outcome;
         }
+        let outcome = self.list(parts, is_all);
+        let mut memory = self.memory.borrow_mut();
+        memory.resize(self.form.places(), Remembered::Nothing);
+        memory[place] = Remembered::Outcome(outcome);
+        outcome
     }
 
     /// Each part has to be true, or one. One that decides is enough, so that a predicate is not asked where a claim settles

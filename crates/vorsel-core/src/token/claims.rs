@@ -6,6 +6,7 @@ use std::sync::Arc;
 use serde_json::Value;
 use smallvec::SmallVec;
 
+use super::names::{NameHash, NameHashes};
 use super::own::OwnClaims;
 use super::page::{Excerpt, Page};
 use super::passed::Passed;
@@ -323,13 +324,21 @@ pub struct Checked<C = NoOwn> {
     undoubted: (Timestamp, Timestamp),
     passed: Passed,
     claims: Box<Claims>,
+    names: NameHashes,
     own: C,
     key_id: Option<Arc<str>>,
 }
 
 impl<C> Checked<C> {
     pub(crate) fn new(claims: Box<Claims>, own: C, key_id: Option<Arc<str>>) -> Self {
-        Self { undoubted: claims.undoubted(), passed: Passed::default(), claims, own, key_id }
+        Self {
+            undoubted: claims.undoubted(),
+            passed: Passed::default(),
+            claims,
+            names: NameHashes::default(),
+            own,
+            key_id,
+        }
     }
 
     /// Whether these claims stand at `now` beyond doubt: they have begun and have not expired
@@ -357,6 +366,11 @@ impl<C> Checked<C> {
 
     pub(crate) const fn passed(&self) -> &Passed {
         &self.passed
+    }
+
+    /// Of its session, of its ID and of its subject.
+    pub(crate) fn name_hashes(&self) -> [Option<NameHash>; 3] {
+        self.names.of(&self.claims)
     }
 
     /// The ID of the key that signed the token; none where the app vouched for the caller.

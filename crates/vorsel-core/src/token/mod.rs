@@ -6,6 +6,7 @@ mod draft;
 mod issuer;
 mod jws;
 mod kind;
+mod names;
 mod own;
 mod page;
 mod passed;
@@ -26,6 +27,7 @@ pub use unchecked::{UncheckedError, UncheckedToken};
 
 pub(crate) use claims::{REGISTERED, registered_bit};
 pub(crate) use jws::{Compact, Header, SIZE_LIMIT, header_segment};
+pub(crate) use names::NameHash;
 pub(crate) use passed::{Pass, Passed};
 pub(crate) use scope::is_scope;
 pub(crate) use written::{Audience, ClaimsToWrite};

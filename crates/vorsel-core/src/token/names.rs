@@ -1,0 +1,48 @@
+//! The names that a token may be revoked by, hashed.
+
+use std::hash::{BuildHasher, Hasher};
+use std::num::NonZeroU64;
+use std::sync::{LazyLock, OnceLock};
+
+use foldhash::fast::RandomState;
+
+use super::claims::Claims;
+
+/// The same for all names of this process, and nobody outside knows it.
+static HASHER: LazyLock<RandomState> = LazyLock::new(RandomState::default);
+
+/// The hash of a name.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct NameHash(NonZeroU64);
+
+impl NameHash {
+    pub(crate) fn of(name: &str) -> Self {
+        let mut hasher = HASHER.build_hasher();
+        hasher.write(name.as_bytes());
+        Self(NonZeroU64::MIN | hasher.finish())
+    }
+
+    /// The lowest bit is always set.
+    pub(crate) const fn get(self) -> u64 {
+        self.0.get()
+    }
+}
+
+/// The hashes of a token's session, of its ID and of its subject. Claims don't change, so they are reckoned once, when they are
+/// first asked for.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct NameHashes(OnceLock<[Option<NameHash>; 3]>);
+
+impl NameHashes {
+    pub(crate) fn of(&self, claims: &Claims) -> [Option<NameHash>; 3] {
+        let names = || [claims.session_id(), claims.id(), claims.subject()];
+        *self.0.get_or_init(|| names().map(|name| name.map(NameHash::of)))
+    }
+}
+
+/// They follow from the claims.
+impl PartialEq for NameHashes {
+    fn eq(&self, _: &Self) -> bool {
+        true
+    }
+}
