@@ -370,7 +370,7 @@ impl<C> Checked<C> {
 
     /// Of its session, of its ID and of its subject.
     pub(crate) fn name_hashes(&self) -> [Option<NameHash>; 3] {
-        self.names.of(&self.claims)
+        self.names.of(|| [self.claims.session_id(), self.claims.id(), self.claims.subject()])
     }
 
     /// The ID of the key that signed the token; none where the app vouched for the caller.

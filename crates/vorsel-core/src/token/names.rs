@@ -6,8 +6,6 @@ use std::sync::{LazyLock, OnceLock};
 
 use foldhash::fast::RandomState;
 
-use super::claims::Claims;
-
 /// The same for all names of this process, and nobody outside knows it.
 static HASHER: LazyLock<RandomState> = LazyLock::new(RandomState::default);
 
@@ -34,8 +32,7 @@ impl NameHash {
 pub(crate) struct NameHashes(OnceLock<[Option<NameHash>; 3]>);
 
 impl NameHashes {
-    pub(crate) fn of(&self, claims: &Claims) -> [Option<NameHash>; 3] {
-        let names = || [claims.session_id(), claims.id(), claims.subject()];
+    pub(crate) fn of<'n>(&self, names: impl FnOnce() -> [Option<&'n str>; 3]) -> [Option<NameHash>; 3] {
         *self.0.get_or_init(|| names().map(|name| name.map(NameHash::of)))
     }
 }
