@@ -39,6 +39,10 @@ fn main() {
             let what = kinds[known.len() % kinds.len()](random_id().expect("randomness"));
             known.add(&Revocation { what, until });
         }
+        if entries > 0 {
+            // From the first key on, each token's is looked for.
+            known.add(&Revocation { what: Revoked::Key("another key".to_owned()), until });
+        }
         let first = median((0..ROUNDS).map(|_| look(&as_new())));
         let again = median((0..ROUNDS).map(|_| look(&seen)));
         println!(

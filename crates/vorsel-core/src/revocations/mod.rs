@@ -286,15 +286,12 @@ impl Revocations {
         }
         let named = |name: Option<&str>| name.map(|name| at_issuer(issuer, name));
         let (session, id, subject) = (named(claims.session_id()), named(claims.id()), named(claims.subject()));
-        let is_in = |entries: &Entries<Timestamp>, name: &Option<String>| {
-            name.as_ref().is_some_and(|name| entries.pin().get(name.as_str()).is_some_and(|until| now < *until))
-        };
         for (entries, name, what) in [
             (&self.keys, named(key_id), "key"),
             (&self.sessions, session.clone(), "session"),
             (&self.tokens, id, "jti"),
         ] {
-            if is_in(entries, &name) {
+            if name.is_some_and(|name| is_in(entries, &name, now)) {
                 return Some(format!("its {what} revoked"));
             }
         }
@@ -325,23 +322,21 @@ impl Revocations {
         let may_have = |name: Option<NameHash>| name.is_some_and(|name| filter.may_have(name));
         let [session, id, subject] = token.name_hashes();
         // Each is looked at, so that none waits for the memory of another.
-        if may_have(session) | may_have(id) | may_have(subject) | self.has_keys.load(Ordering::Acquire) {
-            return self.found_by_name(claims, token.key_id(), now);
+        let may_be_named = may_have(session) | may_have(id) | may_have(subject);
+        if self.has_keys.load(Ordering::Acquire)
+            && let Some(id) = token.key_id().filter(|id| is_in(&self.keys, id, now))
+        {
+            return Some(format!("its key {} revoked", quoted(id)));
         }
-        None
+        if may_be_named { self.found_by_name(claims, now) } else { None }
     }
 
     #[cold]
-    fn found_by_name(&self, claims: &Claims, key_id: Option<&str>, now: Timestamp) -> Option<String> {
-        let is_in =
-            |entries: &Entries<Timestamp>, name: &str| entries.pin().get(name).is_some_and(|until| now < *until);
-        if let Some(id) = key_id.filter(|id| is_in(&self.keys, id)) {
-            return Some(format!("its key {} revoked", quoted(id)));
-        }
-        if let Some(id) = claims.session_id().filter(|id| is_in(&self.sessions, id)) {
+    fn found_by_name(&self, claims: &Claims, now: Timestamp) -> Option<String> {
+        if let Some(id) = claims.session_id().filter(|id| is_in(&self.sessions, id, now)) {
             return Some(format!("its session {} ended", quoted(id)));
         }
-        if let Some(id) = claims.id().filter(|id| is_in(&self.tokens, id)) {
+        if let Some(id) = claims.id().filter(|id| is_in(&self.tokens, id, now)) {
             return Some(format!("its jti {} revoked", quoted(id)));
         }
         let issued_before = |entries: &Entries<Within>, name: Option<&str>, of_what: &str| {
@@ -399,7 +394,7 @@ impl Revocations {
     /// Whether the session with this `sid` is known to have ended.
     #[must_use]
     pub fn has_ended(&self, session: &str, now: Timestamp) -> bool {
-        self.sessions.pin().get(session).is_some_and(|until| now < *until)
+        is_in(&self.sessions, session, now)
     }
 
     /// Whether a session that began at this moment is known to have ended with all others of its time.
@@ -413,6 +408,10 @@ impl Default for Revocations {
     fn default() -> Self {
         Self::new()
     }
+}
+
+fn is_in(entries: &Entries<Timestamp>, name: &str, now: Timestamp) -> bool {
+    entries.pin().get(name).is_some_and(|until| now < *until)
 }
 
 impl Everything {
