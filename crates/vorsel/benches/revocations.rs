@@ -40,7 +40,6 @@ fn main() {
             known.add(&Revocation { what, until });
         }
         if entries > 0 {
-            // From the first key on, each token's is looked for.
             known.add(&Revocation { what: Revoked::Key("another key".to_owned()), until });
         }
         let first = median((0..ROUNDS).map(|_| look(&as_new())));

@@ -12,7 +12,7 @@ mod event;
 mod filter;
 
 use std::fmt;
-use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicI64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
@@ -45,8 +45,6 @@ pub struct Revocations {
     writing: Mutex<()>,
     /// How many names there may be: at least as many as there are.
     names: AtomicUsize,
-    /// Whether there was ever a key among them; they are few, and not in the filter.
-    has_keys: AtomicBool,
     tokens: Entries<Timestamp>,
     sessions: Entries<Timestamp>,
     keys: Entries<Timestamp>,
@@ -90,7 +88,6 @@ impl Revocations {
             filter: Filters::new(),
             writing: Mutex::new(()),
             names: AtomicUsize::new(0),
-            has_keys: AtomicBool::new(false),
             tokens: Entries::default(),
             sessions: Entries::default(),
             keys: Entries::default(),
@@ -112,20 +109,17 @@ impl Revocations {
             self.rebuild_filter(self.len() * 2);
             return;
         }
-        match &revocation.what {
-            Revoked::Token(name) | Revoked::Session(name) => self.filter.add(name),
-            Revoked::IssuedInSession { session: name, .. } | Revoked::IssuedTo { subject: name, .. } => {
-                self.filter.add(name);
-            }
-            Revoked::Key(_) | Revoked::Issued { .. } | Revoked::SignIns { .. } => {}
+        if let Some(name) = revocation.what.name() {
+            self.filter.add(name);
         }
     }
 
     /// Makes the filter again from what is there, with room for so many names.
     fn rebuild_filter(&self, room: usize) {
-        let (tokens, sessions) = (self.tokens.pin(), self.sessions.pin());
+        let (tokens, sessions, keys) = (self.tokens.pin(), self.sessions.pin(), self.keys.pin());
         let (in_sessions, to_subjects) = (self.in_sessions.pin(), self.to_subjects.pin());
-        let names = tokens.keys().chain(sessions.keys()).chain(in_sessions.keys()).chain(to_subjects.keys());
+        let of_tokens = tokens.keys().chain(sessions.keys()).chain(keys.keys());
+        let names = of_tokens.chain(in_sessions.keys()).chain(to_subjects.keys());
         self.filter.fill(room, names.map(|name| &**name));
     }
 
@@ -142,10 +136,7 @@ impl Revocations {
         match &revocation.what {
             Revoked::Token(id) => remember(&self.tokens, id),
             Revoked::Session(id) => remember(&self.sessions, id),
-            Revoked::Key(id) => {
-                remember(&self.keys, id);
-                self.has_keys.store(true, Ordering::Release);
-            }
+            Revoked::Key(id) => remember(&self.keys, id),
             Revoked::IssuedInSession { session, up_to } => {
                 grow(&self.in_sessions, session, *up_to, &self.latest_in_sessions);
             }
@@ -320,19 +311,16 @@ impl Revocations {
         }
         let filter = self.filter.current();
         let may_have = |name: Option<NameHash>| name.is_some_and(|name| filter.may_have(name));
-        let [session, id, subject] = token.name_hashes();
         // Each is looked at, so that none waits for the memory of another.
-        let may_be_named = may_have(session) | may_have(id) | may_have(subject);
-        if self.has_keys.load(Ordering::Acquire)
-            && let Some(id) = token.key_id().filter(|id| is_in(&self.keys, id, now))
-        {
-            return Some(format!("its key {} revoked", quoted(id)));
-        }
-        if may_be_named { self.found_by_name(claims, now) } else { None }
+        let may_be_named = token.name_hashes().into_iter().fold(false, |any, name| any | may_have(name));
+        if may_be_named { self.found_by_name(claims, token.key_id(), now) } else { None }
     }
 
     #[cold]
-    fn found_by_name(&self, claims: &Claims, now: Timestamp) -> Option<String> {
+    fn found_by_name(&self, claims: &Claims, key_id: Option<&str>, now: Timestamp) -> Option<String> {
+        if let Some(id) = key_id.filter(|id| is_in(&self.keys, id, now)) {
+            return Some(format!("its key {} revoked", quoted(id)));
+        }
         if let Some(id) = claims.session_id().filter(|id| is_in(&self.sessions, id, now)) {
             return Some(format!("its session {} ended", quoted(id)));
         }

@@ -368,9 +368,10 @@ impl<C> Checked<C> {
         &self.passed
     }
 
-    /// Of its session, of its ID and of its subject.
-    pub(crate) fn name_hashes(&self) -> [Option<NameHash>; 3] {
-        self.names.of(|| [self.claims.session_id(), self.claims.id(), self.claims.subject()])
+    /// Of its session, of its ID, of its subject and of its key.
+    pub(crate) fn name_hashes(&self) -> [Option<NameHash>; 4] {
+        let claims = &self.claims;
+        self.names.of(|| [claims.session_id(), claims.id(), claims.subject(), self.key_id()])
     }
 
     /// The ID of the key that signed the token; none where the app vouched for the caller.

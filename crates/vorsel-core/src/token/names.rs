@@ -27,13 +27,13 @@ impl NameHash {
     }
 }
 
-/// The hashes of a token's session, of its ID and of its subject. Claims don't change, so they are reckoned once, when they are
+/// The hashes of a token's session, of its ID, of its subject and of its key. They don't change, so they are reckoned once, when they are
 /// first asked for.
 #[derive(Clone, Default)]
-pub(crate) struct NameHashes(OnceLock<[Option<NameHash>; 3]>);
+pub(crate) struct NameHashes(OnceLock<[Option<NameHash>; 4]>);
 
 impl NameHashes {
-    pub(crate) fn of<'n>(&self, names: impl FnOnce() -> [Option<&'n str>; 3]) -> [Option<NameHash>; 3] {
+    pub(crate) fn of<'n>(&self, names: impl FnOnce() -> [Option<&'n str>; 4]) -> [Option<NameHash>; 4] {
         *self.0.get_or_init(|| names().map(|name| name.map(NameHash::of)))
     }
 }
