@@ -38,7 +38,7 @@ impl NameHashes {
     }
 }
 
-/// They follow from the claims.
+/// They follow from the claims and the key.
 impl PartialEq for NameHashes {
     fn eq(&self, _: &Self) -> bool {
         true
