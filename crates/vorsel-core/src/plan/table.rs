@@ -52,6 +52,7 @@ pub(super) struct Paths {
 }
 
 impl Paths {
+    #[inline]
     pub(super) fn at<'p>(&self, path: &'p str) -> Result<matchit::Match<'_, 'p, &Vec<usize>>, matchit::MatchError> {
         self.routed.at(path).or_else(|_| self.fallbacks.at(path))
     }
