@@ -13,7 +13,7 @@ ROOT = pathlib.Path(__file__).resolve().parent.parent
 BENCHES = [
     (["tokens"], 6),
     (["plan"], 10),
-    (["revocations"], 3),
+    (["revocations"], 4),
     (["guard"], 6),
     (["renewal", "redis"], 2),
     (["renewal", "sqlite", "postgres"], 6),

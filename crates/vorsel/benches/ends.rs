@@ -1,5 +1,6 @@
-//! Ends a second with many at once against the bare write of one row, and how soon another instance notices; what a feed of
-//! many entries costs an instance that starts: `cargo bench -p vorsel --bench ends [-- redis|postgres|sqlite] [ENTRIES]`.
+//! What a feed of none, of some and of many entries costs an instance that starts; ends a second on it, with many at once, against
+//! the bare write of one row, and how soon another instance notices: `cargo bench -p vorsel --bench ends [-- redis|postgres|sqlite]
+//! [ENTRIES ...]`.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -140,10 +141,11 @@ async fn start_up(name: &str, store: Arc<dyn SessionStore>, entries: usize) {
     let view = LiveRevocations::follow(store).await.expect("a view");
     let took = start.elapsed();
     assert_eq!(view.known().len(), entries);
-    println!(
-        "{name:<10} a new instance with {entries} entries: ready after {took:.2?} (budget 3 s), {:.0} bytes each (budget 150)",
-        (resident() - before) / entries as f64
-    );
+    let each = match entries {
+        0 => String::new(),
+        _ => format!(", {:.0} bytes each (budget 150)", (resident() - before) / entries as f64),
+    };
+    println!("{name:<10} a new instance with {entries} entries: ready after {took:.2?} (budget 3 s){each}");
 }
 
 const BARE_ROWS: &str = "INSERT INTO bare SELECT value, 0 FROM generate_series(0, 63) AS value";
@@ -160,10 +162,9 @@ async fn postgres(entries: usize) {
     for statement in ["CREATE TABLE bare (id BIGINT PRIMARY KEY, value BIGINT NOT NULL)", BARE_ROWS] {
         sqlx::query(statement).execute(&pool).await.expect("rows");
     }
-    ends("PostgreSQL", store.clone(), connect().await, Bare::Postgres(pool.clone())).await;
-    sqlx::query("TRUNCATE vorsel_feed").execute(&pool).await.expect("an empty feed");
     sqlx::query(FILL).bind(entries as i64).execute(&pool).await.expect("entries");
-    start_up("PostgreSQL", store, entries).await;
+    start_up("PostgreSQL", store.clone(), entries).await;
+    ends("PostgreSQL", store, connect().await, Bare::Postgres(pool)).await;
 }
 
 async fn sqlite(entries: usize) {
@@ -183,14 +184,13 @@ async fn sqlite(entries: usize) {
         sqlx::query(sqlx::AssertSqlSafe(statement)).bind(63).execute(&pool).await.expect("rows");
     }
     let other = Arc::new(SqliteStore::open(&path).await.expect("a store"));
-    ends("SQLite", store.clone(), other, Bare::Sqlite(pool.clone())).await;
-    sqlx::query("DELETE FROM vorsel_feed").execute(&pool).await.expect("an empty feed");
     let fill = format!(
         "INSERT INTO vorsel_feed (kind, name, up_to, until) SELECT 'session', 'session-with-22-' || (100000000 + value), 0,
-         9000000000000000 FROM ({numbers} SELECT value FROM n)"
+         9000000000000000 FROM ({numbers} SELECT value FROM n) WHERE value < $1"
     );
-    sqlx::query(sqlx::AssertSqlSafe(fill)).bind(entries as i64 - 1).execute(&pool).await.expect("entries");
-    start_up("SQLite", store, entries).await;
+    sqlx::query(sqlx::AssertSqlSafe(fill)).bind(entries as i64).execute(&pool).await.expect("entries");
+    start_up("SQLite", store.clone(), entries).await;
+    ends("SQLite", store, other, Bare::Sqlite(pool)).await;
 }
 
 async fn redis_server(entries: usize) {
@@ -200,8 +200,6 @@ async fn redis_server(entries: usize) {
     let store = connect().await;
     let client = redis::Client::open(url.clone()).expect("an address");
     let mut connection = client.get_multiplexed_async_connection().await.expect("a connection");
-    ends("Redis", store.clone(), connect().await, Bare::Redis(connection.clone())).await;
-    redis::cmd("DEL").arg("vorsel:feed").exec_async(&mut connection).await.expect("an empty feed");
     for from in (0..entries).step_by(1_000) {
         let mut pipeline = redis::pipe();
         for number in from..(from + 1_000).min(entries) {
@@ -211,7 +209,8 @@ async fn redis_server(entries: usize) {
         }
         pipeline.exec_async(&mut connection).await.expect("entries");
     }
-    start_up("Redis", store, entries).await;
+    start_up("Redis", store.clone(), entries).await;
+    ends("Redis", store, connect().await, Bare::Redis(connection)).await;
 }
 
 /// The part of a start that is no reading.
@@ -228,21 +227,27 @@ fn remembering(entries: usize) {
 #[tokio::main]
 async fn main() {
     let words: Vec<String> = std::env::args().skip(1).filter(|word| !word.starts_with("--")).collect();
-    let entries = words.iter().find_map(|word| word.parse().ok()).unwrap_or(1_000_000);
+    let mut given: Vec<usize> = words.iter().filter_map(|word| word.parse().ok()).collect();
+    if given.is_empty() {
+        given = vec![0, 100_000, 1_000_000];
+    }
     let asked = |store: &str| words.iter().any(|word| word == store);
-    if asked("sqlite") {
-        return sqlite(entries).await;
+    let all = !words.iter().any(|word| word.starts_with(char::is_alphabetic));
+    if let ([entries], false) = (&given[..], all) {
+        if asked("sqlite") {
+            return sqlite(*entries).await;
+        }
+        if asked("postgres") {
+            return postgres(*entries).await;
+        }
+        return redis_server(*entries).await;
     }
-    if asked("postgres") {
-        return postgres(entries).await;
-    }
-    if asked("redis") {
-        return redis_server(entries).await;
-    }
-    remembering(entries);
-    for store in ["sqlite", "postgres", "redis"] {
-        let this = std::env::current_exe().expect("this program");
-        let status = std::process::Command::new(this).args([store, &entries.to_string()]).status();
-        assert!(status.expect("a process").success());
+    for entries in given {
+        remembering(entries);
+        for store in ["sqlite", "postgres", "redis"].into_iter().filter(|store| all || asked(store)) {
+            let this = std::env::current_exe().expect("this program");
+            let status = std::process::Command::new(this).args([store, &entries.to_string()]).status();
+            assert!(status.expect("a process").success());
+        }
     }
 }

@@ -40,7 +40,7 @@ async fn fill(store: &Arc<dyn SessionStore>, count: u64) -> f64 {
 }
 
 /// Renews this session again and again; how often, and the longest time it took.
-async fn renewing(store: Arc<dyn SessionStore>, number: u64, enough: Arc<AtomicBool>) -> (u64, Duration) {
+async fn renewing(store: Arc<dyn SessionStore>, number: u64, enough: Arc<AtomicBool>) -> (u32, Duration) {
     let (mut session, mut count, mut longest) = (session(number), 0, Duration::ZERO);
     store.insert(&session, None).await.map(drop).expect("insert");
     while !enough.load(Ordering::Relaxed) {
@@ -68,6 +68,7 @@ async fn measure(name: &str, store: Arc<dyn SessionStore>, count: u64, bytes: im
     let moment = now();
     // They begin after the second of the moment.
     tokio::time::sleep(Duration::from_millis(1_100)).await;
+    let begun = Instant::now();
     for number in 0..4 {
         others.spawn(renewing(store.clone(), count + 1 + number, enough.clone()));
     }
@@ -80,11 +81,14 @@ async fn measure(name: &str, store: Arc<dyn SessionStore>, count: u64, bytes: im
     tokio::time::sleep(Duration::from_secs(1)).await;
     enough.store(true, Ordering::Relaxed);
     let renewed = others.join_all().await;
+    let seconds = begun.elapsed().as_secs_f64();
     let (renewals, longest) =
         renewed.into_iter().fold((0, Duration::ZERO), |all, one| (all.0 + one.0, all.1.max(one.1)));
     assert!(store.load(&session(0).id).await.expect("load").expect("the session").ended.is_some());
     println!(
-        "{name}: ended everything in {took:.1?} (budget 50 ms); beside it {renewals} renewals, the longest {longest:.1?}"
+        "{name}: ended everything in {took:.1?} (budget 50 ms); beside it {:.0} renewals a second, the longest \
+         {longest:.1?}",
+        f64::from(renewals) / seconds
     );
 
     let (later, asked) = (now().after(Duration::from_secs(400 * 86_400)), Instant::now());

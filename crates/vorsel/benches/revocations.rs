@@ -32,7 +32,7 @@ fn main() {
         }
         start.elapsed() / TOKENS as u32
     };
-    for entries in [0, 1_000, ENTRIES] {
+    for entries in [0, 1_000, 100_000, ENTRIES] {
         let kinds =
             [Revoked::Session, Revoked::Token, |subject| Revoked::IssuedTo { subject, up_to: vorsel::Timestamp::MIN }];
         while known.len() < entries {
