@@ -191,7 +191,7 @@ impl WriteTogether for Together {
     type Item = Item;
     type Outcome = Outcome;
 
-    /// One is on its way while the other is flushed.
+    /// A second one would wait for its turn on the feed, and both would be smaller.
     const AT_ONCE: usize = 1;
     const ACTION: &'static str = "put something on the feed";
 
