@@ -231,22 +231,24 @@ async fn main() {
     if given.is_empty() {
         given = vec![0, 100_000, 1_000_000];
     }
-    let asked = |store: &str| words.iter().any(|word| word == store);
-    let all = !words.iter().any(|word| word.starts_with(char::is_alphabetic));
-    if let ([entries], false) = (&given[..], all) {
-        if asked("sqlite") {
-            return sqlite(*entries).await;
+    let mut stores: Vec<&str> =
+        words.iter().map(String::as_str).filter(|word| word.starts_with(char::is_alphabetic)).collect();
+    if let ([entries], [store]) = (&given[..], &stores[..]) {
+        match *store {
+            "sqlite" => return sqlite(*entries).await,
+            "postgres" => return postgres(*entries).await,
+            "redis" => return redis_server(*entries).await,
+            other => panic!("expected sqlite, postgres or redis, but found {other}"),
         }
-        if asked("postgres") {
-            return postgres(*entries).await;
-        }
-        return redis_server(*entries).await;
+    }
+    if stores.is_empty() {
+        stores = vec!["sqlite", "postgres", "redis"];
     }
     for entries in given {
         remembering(entries);
-        for store in ["sqlite", "postgres", "redis"].into_iter().filter(|store| all || asked(store)) {
+        for store in &stores {
             let this = std::env::current_exe().expect("this program");
-            let status = std::process::Command::new(this).args([store, &entries.to_string()]).status();
+            let status = std::process::Command::new(this).args([*store, &entries.to_string()]).status();
             assert!(status.expect("a process").success());
         }
     }
