@@ -14,7 +14,7 @@ BENCHES = [
     (["tokens"], 6),
     (["plan"], 10),
     (["revocations"], 4),
-    (["guard"], 6),
+    (["guard"], 7),
     (["renewal", "redis"], 2),
     (["renewal", "sqlite", "postgres"], 6),
     (["hostile"], 41),

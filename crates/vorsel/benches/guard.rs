@@ -16,7 +16,7 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::runtime::Runtime;
 use tokio::task::JoinSet;
 use vorsel::testing::TestIssuer;
-use vorsel::{AccessPlan, Clock, NoOwn, Routes, Timestamp};
+use vorsel::{AccessPlan, Clock, NoOwn, PlanBuilder, Routes, Timestamp};
 
 const CONNECTIONS: usize = 64;
 const BATCH: Duration = Duration::from_millis(100);
@@ -96,18 +96,18 @@ fn median(mut values: Vec<f64>) -> f64 {
     values[values.len() / 2]
 }
 
+const RULE: &str = "role operator and scope dome:move and claims.training >= 3";
+
+fn plan() -> PlanBuilder {
+    let plan = AccessPlan::builder().role("operator", &[]).need("GET", "/dome", RULE);
+    plan.need("GET", "/observers/{observer}/exposures", RULE)
+}
+
 /// The same routes twice, without a guard and behind one, asked for `path`.
-async fn compare(name: &str, path: &str, budget: f64, routes: impl Fn() -> Routes) {
+async fn compare(name: &str, path: &str, budget: f64, plan: PlanBuilder, routes: impl Fn() -> Routes) {
     let issuer = TestIssuer::new();
-    let rule = "role operator and scope dome:move and claims.training >= 3";
-    let plan = AccessPlan::builder()
-        .role("operator", &[])
-        .need("GET", "/dome", rule)
-        .need("GET", "/observers/{observer}/exposures", rule)
-        .build()
-        .expect("a plan");
     let clock = Running { ahead: issuer.clock().now().as_micros() - vorsel::now().as_micros() };
-    let guard = issuer.guard::<NoOwn>(plan).clock(Arc::new(clock)).build().expect("a guard");
+    let guard = issuer.guard::<NoOwn>(plan.build().expect("a plan")).clock(Arc::new(clock)).build().expect("a guard");
     let bare: Router = routes().into_unguarded_router();
     let guarded = routes().guard(guard).expect("the plan's routes");
     let ((bare_port, listener), (guarded_port, other)) = (listen().await, listen().await);
@@ -177,12 +177,17 @@ fn main() {
     let runtime = Runtime::new().expect("a runtime");
     runtime.block_on(async {
         let unlisted = || Routes::new().router(routes().into_unguarded_router());
-        compare("a word", "/dome", 0.95, routes).await;
-        compare("ten records as JSON", "/observers/obs-0001/exposures", 0.95, routes).await;
-        compare("a word, as a router", "/dome", 0.95, unlisted).await;
-        compare("records, as a router", "/observers/obs-0001/exposures", 0.95, unlisted).await;
+        // Its paths lie beside those of the plan.
+        let with_service = || unlisted().router(Router::new().nest_service("/files", get(async || "a file")));
+        let (word, records) = ("/dome", "/observers/obs-0001/exposures");
+        compare("a word", word, 0.95, plan(), routes).await;
+        compare("ten records as JSON", records, 0.95, plan(), routes).await;
+        compare("a word, as a router", word, 0.95, plan(), unlisted).await;
+        compare("records, as a router", records, 0.95, plan(), unlisted).await;
+        let with_files = plan().need("GET", "/files/{*file}", RULE);
+        compare("records, beside files", records, 0.95, with_files, with_service).await;
         metrics_exporter_prometheus::PrometheusBuilder::new().install_recorder().expect("a recorder");
-        compare("a word, with figures", "/dome", 0.92, routes).await;
-        compare("records, with figures", "/observers/obs-0001/exposures", 0.92, routes).await;
+        compare("a word, with figures", word, 0.92, plan(), routes).await;
+        compare("records, with figures", records, 0.92, plan(), routes).await;
     });
 }

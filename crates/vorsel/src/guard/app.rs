@@ -101,12 +101,12 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Door for Guard<C> {
 }
 
 impl Bare {
-    /// The router for a request that was let in by this entry of the plan, where that is at hand.
+    /// The router for a request to this path that was let in by this entry of the plan, where that is at hand.
     #[inline]
-    fn router_for(&self, entry: Option<usize>) -> Router {
+    fn router_for(&self, entry: Option<usize>, path: &str) -> Router {
         match &self.routing {
             Routing::Listed(router) => router.clone(),
-            Routing::Gated { bare, agreement, .. } if entry.is_some_and(|entry| agreement.is_settled(entry)) => {
+            Routing::Gated { bare, agreement, .. } if entry.is_some_and(|entry| agreement.is_known(entry, path)) => {
                 bare.clone()
             }
             Routing::Gated { gated, .. } => gated.clone(),
@@ -128,7 +128,7 @@ impl Bare {
             match let_in.and_then(|unseen| if is_gated { Ok(unseen) } else { bare.door.led(&request).map(|()| unseen) })
             {
                 Ok(unseen) => {
-                    let Ok(mut response) = bare.router_for(None).call(request).await;
+                    let Ok(mut response) = bare.router_for(None, request.uri().path()).call(request).await;
                     finish(&mut response, unseen);
                     response
                 }
@@ -316,7 +316,7 @@ impl App {
                 let is_changed = outermost.is_some_and(|outermost| outermost.path() != request.uri().path());
                 match bare.door.meet(&mut request) {
                     Meeting::LetIn { unseen, entry } if !is_changed => {
-                        let future = bare.router_for(entry).call(request);
+                        let future = bare.router_for(entry, request.uri().path()).call(request);
                         GuardedAppFuture { answer: Answer::LetIn { future, unseen } }
                     }
                     Meeting::Stopped(refused) => {

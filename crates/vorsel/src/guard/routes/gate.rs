@@ -1,12 +1,13 @@
 //! The inner half of a guard around an axum router: what was let in must be what axum has routed.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::convert::Infallible;
 use std::future::{Future, Ready, ready};
 use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll};
 
+use axum::Router;
 use axum::body::Body;
 use axum::extract::MatchedPath;
 use axum::routing::Route;
@@ -20,11 +21,25 @@ use super::map::{Met, RouterMap, pattern_of};
 use crate::guard::decide::Guard;
 use crate::guard::request::RequestHead;
 
+/// What is left to be asked at a request so that it is known to be led where the plan's entry says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Left {
+    /// Nothing: the one path of an entry without parameters was looked up, or the router has the patterns of the plan and no others.
+    Nothing,
+    /// Whether the path meets the pattern of this entry in the [whole](Agreement::whole) router, which has more than the plan.
+    Pattern(usize),
+    /// axum itself, by a gate.
+    Gate,
+}
+
 /// Which pattern of the router is which of the plan, found out before the first request.
 pub(in crate::guard) struct Agreement {
     pub(super) map: RouterMap,
-    /// For each entry, whether it has no parameters: its one path was itself looked up, so nothing is left to be asked at a request.
-    settled: Vec<bool>,
+    /// What is left to be asked at a request that an entry has let in.
+    left: Vec<Left>,
+    /// The patterns of the router, if all are known: as axum has them, so that they are met as axum meets them. Each is known by the
+    /// first entry that has it.
+    whole: matchit::Router<Option<usize>>,
     /// Patterns of the plan, by those of the router that are the same under other names of parameters.
     renamed: BTreeMap<Arc<str>, String>,
     /// The numbers of the fallbacks that an entry is for, by the entry's pattern.
@@ -33,9 +48,10 @@ pub(in crate::guard) struct Agreement {
 
 impl Agreement {
     /// Looks every entry of the plan up in the router; says which of them have no handler.
-    pub(super) fn of(plan: &AccessPlan, map: RouterMap, problems: &mut Vec<String>) -> Self {
-        let settled = vec![false; plan.routes().len()];
-        let mut agreement = Self { map, settled, renamed: BTreeMap::new(), fallbacks: BTreeMap::new() };
+    pub(super) fn of(plan: &AccessPlan, router: &Router, problems: &mut Vec<String>) -> Self {
+        let left = vec![Left::Gate; plan.routes().len()];
+        let (map, whole) = (RouterMap::of(router), matchit::Router::new());
+        let mut agreement = Self { map, left, whole, renamed: BTreeMap::new(), fallbacks: BTreeMap::new() };
         for (number, entry) in plan.routes().iter().enumerate() {
             let (method, path) = (entry.method(), entry.path());
             let pattern = PathPattern::read(path);
@@ -54,8 +70,8 @@ impl Agreement {
                 Met::Routed { pattern: met, has_method } if pattern.same_form(&PathPattern::read(&met)) => {
                     if *met != *path {
                         agreement.renamed.insert(met, path.to_owned());
-                    } else {
-                        agreement.settled[number] = pattern.parameters().count() == 0;
+                    } else if pattern.parameters().count() == 0 {
+                        agreement.left[number] = Left::Nothing;
                     }
                     // A layer inside the guard may answer OPTIONS for every path.
                     if !has_method && method != "OPTIONS" {
@@ -75,7 +91,49 @@ impl Agreement {
                 }
             }
         }
+        if problems.is_empty() {
+            agreement.know_the_whole(plan, router);
+        }
         agreement
+    }
+
+    /// Where the router routes nothing that is not known here, no gate has to be asked.
+    fn know_the_whole(&mut self, plan: &AccessPlan, router: &Router) {
+        let routed = || plan.routes().iter().enumerate().filter(|(_, entry)| !entry.is_fallback());
+        let mut first = BTreeMap::new();
+        for (number, entry) in routed() {
+            first.entry(entry.path()).or_insert(number);
+        }
+        let mut beside: BTreeSet<_> = routed().flat_map(|(_, entry)| self.above(entry)).collect();
+        beside.retain(|path| !first.contains_key(path.as_str()));
+        let patterns = || first.keys().copied().chain(beside.iter().map(String::as_str));
+        if !RouterMap::routes_only(router, &patterns().map(|path| PathPattern::read(path).example()).collect()) {
+            return;
+        }
+        let mut whole = matchit::Router::new();
+        if patterns().any(|path| whole.insert(path, first.get(path).copied()).is_err()) {
+            return;
+        }
+        self.whole = whole;
+        for (number, entry) in routed() {
+            if self.left[number] == Left::Gate {
+                self.left[number] = if beside.is_empty() { Left::Nothing } else { Left::Pattern(first[entry.path()]) };
+            }
+        }
+    }
+
+    /// The patterns of the router right above an entry that takes the rest of a path. A nested service has both, and a plan none of them.
+    fn above(&self, entry: &vorsel_core::Route) -> Vec<String> {
+        let Some((prefix, _)) = entry.path().split_once("/{*") else { return Vec::new() };
+        let is_there = |path: &String| {
+            let pattern = PathPattern::read(path);
+            match self.map.at(entry.method(), &pattern.example()) {
+                Met::Routed { pattern: met, .. } => PathPattern::read(&met).same_form(&pattern),
+                Met::Fallback(_) | Met::Nothing => false,
+            }
+        };
+        let paths = [prefix.to_owned(), format!("{prefix}/")];
+        paths.into_iter().filter(|path| !path.is_empty() && is_there(path)).collect()
     }
 
     /// The number of the fallback that an entry is for: that of the router which lies right there, not of one further out or
@@ -120,9 +178,14 @@ impl Agreement {
         is_own.then_some(own)
     }
 
-    /// Whether it was found out before the first request that axum routes whatever this entry of the plan decides as the plan has it.
-    pub(in crate::guard) fn is_settled(&self, entry: usize) -> bool {
-        self.settled[entry]
+    /// Whether axum is known to route a request to this path as the entry of the plan has it that has let it in.
+    #[inline]
+    pub(in crate::guard) fn is_known(&self, entry: usize, path: &str) -> bool {
+        match self.left[entry] {
+            Left::Nothing => true,
+            Left::Pattern(pattern) => self.whole.at(path).is_ok_and(|met| *met.value == Some(pattern)),
+            Left::Gate => false,
+        }
     }
 
     /// Whether what is routed by this pattern has the entry with the very same one.
@@ -238,5 +301,61 @@ impl<C> Clone for Gate<C> {
 impl<C> Clone for Gated<C> {
     fn clone(&self) -> Self {
         Self { gate: self.gate.clone(), inner: self.inner.clone() }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use axum::routing::{MethodRouter, get, post};
+
+    use super::*;
+
+    fn handler() -> MethodRouter {
+        get(async || "")
+    }
+
+    #[test]
+    fn a_gate_is_asked_where_the_router_may_lead_elsewhere_than_the_plan() {
+        let domes = || Router::new().route("/domes/{dome}", handler());
+        let inner = || Router::new().route("/{x}", handler()).fallback(async || "");
+        let (none, gates) = (&[Left::Nothing][..], &[Left::Gate][..]);
+        let parts = &[Left::Pattern(0), Left::Pattern(1)][..];
+        for (router, entries, left) in [
+            (domes(), &["/domes/{dome}"][..], none),
+            (domes(), &["/domes/{name}"], none),
+            (Router::new().route("/a{x}/b/{*y}", handler()), &["/a{x}/b/{*z}"], none),
+            (Router::new().route("/{{x}}/{y}", handler()), &["/{{x}}/{y}"], none),
+            (Router::new().route_service("/domes/{dome}", handler()), &["/domes/{dome}"], none),
+            (Router::new().nest("/domes", inner()), &["/domes/{dome}"], none),
+            (domes().fallback(async || ""), &["/domes/{dome}"], none),
+            // Its path is known; the plan has no entry by which its method is let in.
+            (domes().route("/domes/{dome}", post(async || "")), &["/domes/{dome}"], none),
+            (domes().route("/domes/north", handler()), &["/domes/{dome}"], gates),
+            (domes().route("/domes/{dome}/slit", handler()), &["/domes/{dome}"], gates),
+            (domes().route("/cellar", handler()), &["/domes/{dome}"], gates),
+            (domes().route("/cellar", handler()), &["/cellar"], none),
+            (domes().nest_service("/files", handler()), &["/domes/{dome}"], gates),
+            (domes().nest_service("/files", handler()), &["/domes/{dome}", "/files/{*file}"], parts),
+            (
+                domes().nest_service("/files", handler()),
+                &["/domes/{dome}", "/files/{*file}", "/files", "/files/"],
+                &[Left::Nothing; 4],
+            ),
+            (
+                domes().merge(Router::new().route("/{*x}", handler()).route("/", handler())),
+                &["/domes/{dome}", "/{*y}"],
+                parts,
+            ),
+            (domes().nest_service("/f/{x}", handler()), &["/domes/{dome}", "/f/{year}/{*file}"], parts),
+            (domes().nest_service("/f/{x}/y", handler()), &["/domes/{dome}", "/f/{year}/y/{*file}"], parts),
+        ] {
+            let plan = entries.iter().fold(AccessPlan::builder(), |plan, path| plan.open("GET", path));
+            let mut problems = Vec::new();
+            let agreement = Agreement::of(&plan.build().expect("a plan"), &router, &mut problems);
+            assert_eq!((&problems[..], &agreement.left[..]), (&[][..], left), "{entries:?} {router:?}");
+            let is_known = |entry: usize, path: &str| agreement.is_known(entry, &PathPattern::read(path).example());
+            let mut own = entries.iter().enumerate();
+            assert!(own.all(|(entry, path)| is_known(entry, path) == (left != gates)), "{entries:?}");
+        }
     }
 }

@@ -1,5 +1,6 @@
 //! What an axum router would do with a request, found out without running any of its handlers.
 
+use std::collections::BTreeSet;
 use std::convert::Infallible;
 use std::future::{Future, Ready, ready};
 use std::pin::pin;
@@ -13,8 +14,9 @@ use axum::extract::MatchedPath;
 use axum::routing::{Route, any};
 use http::header::ALLOW;
 use http::{Extensions, Method, Request, Response, Uri};
-use tower_layer::layer_fn;
+use tower_layer::{Layer, layer_fn};
 use tower_service::Service;
+use vorsel_core::METHODS;
 
 /// A router with stand-ins in the place of its handlers, fallbacks and nested services.
 #[derive(Clone)]
@@ -69,17 +71,37 @@ impl Service<Request<Body>> for StandIn {
 
 impl RouterMap {
     pub(super) fn of(router: &Router) -> Self {
-        let count = Arc::new(AtomicUsize::new(0));
-        let stand_in = layer_fn(move |_: Route| StandIn { number: count.fetch_add(1, Ordering::Relaxed) });
+        let (stand_in, _) = numbered();
         // With its state each stand-in is made once, and keeps its number.
         Self { router: router.clone().layer(stand_in).with_state(()) }
     }
 
-    pub(in crate::guard) fn at(&self, method: &str, path: &str) -> Met {
-        let (Ok(method), Ok(uri)) = (Method::try_from(method), Uri::try_from(path)) else { return Met::Nothing };
+    /// Whether the router routes nothing but what is met at these paths. axum does not list its routes, but puts a layer around
+    /// each of their services once; so they are counted there, and each that is met is ticked off.
+    pub(super) fn routes_only(router: &Router, paths: &BTreeSet<String>) -> bool {
+        if !router.has_routes() {
+            return true;
+        }
+        let (stand_in, count) = numbered();
+        // Fallbacks, which this layer leaves out, are found where nothing is routed: they don't stand in a route's way.
+        let router = router.clone().reset_fallback().route_layer(stand_in).with_state(());
+        let map = Self { router };
+        // Each path has one service more, for methods without a handler.
+        let methods = || METHODS.into_iter().chain(["UNKNOWN"]);
+        let answers = paths.iter().flat_map(|path| methods().filter_map(|method| map.answer(method, path)));
+        let met: BTreeSet<_> = answers.filter_map(|answer| Some(answer.extensions().get::<Mark>()?.number)).collect();
+        met.len() == count.load(Ordering::Relaxed)
+    }
+
+    fn answer(&self, method: &str, path: &str) -> Option<Response<Body>> {
         let mut request = Request::new(Body::empty());
-        (*request.method_mut(), *request.uri_mut()) = (method, uri);
-        let Some(response) = at_once(&mut self.router.clone(), request) else { return Met::Nothing };
+        *request.method_mut() = Method::try_from(method).ok()?;
+        *request.uri_mut() = Uri::try_from(path).ok()?;
+        at_once(&mut self.router.clone(), request)
+    }
+
+    pub(in crate::guard) fn at(&self, method: &str, path: &str) -> Met {
+        let Some(response) = self.answer(method, path) else { return Met::Nothing };
         match response.extensions().get::<Mark>() {
             None => Met::Nothing,
             Some(Mark { number, pattern: None }) => Met::Fallback(*number),
@@ -89,6 +111,13 @@ impl RouterMap {
             }
         }
     }
+}
+
+/// A layer that puts a stand-in in the place of each service, and how many there are.
+fn numbered() -> (impl Layer<Route, Service = StandIn> + Clone, Arc<AtomicUsize>) {
+    let count = Arc::new(AtomicUsize::new(0));
+    let counted = count.clone();
+    (layer_fn(move |_: Route| StandIn { number: counted.fetch_add(1, Ordering::Relaxed) }), count)
 }
 
 fn at_once(router: &mut Router, request: Request<Body>) -> Option<Response<Body>> {

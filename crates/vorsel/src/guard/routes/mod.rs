@@ -239,7 +239,7 @@ impl Routes {
         }
         self.router = Some(router);
         let router = self.into_unguarded_router().with_state(());
-        let agreement = Agreement::of(guard.plan(), RouterMap::of(&router), &mut problems);
+        let agreement = Agreement::of(guard.plan(), &router, &mut problems);
         for Served { path, methods, .. } in &served {
             let has_entry = |method: &&str| agreement.has_entry(guard.plan(), method, path);
             problems.extend(without_entry(path, methods, has_entry));
