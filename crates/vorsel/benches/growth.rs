@@ -39,19 +39,18 @@ async fn fill(store: &Arc<dyn SessionStore>, count: u64) -> f64 {
     count as f64 / since.elapsed().as_secs_f64()
 }
 
-/// Renews this session again and again; how often, and the longest time it took.
-async fn renewing(store: Arc<dyn SessionStore>, number: u64, enough: Arc<AtomicBool>) -> (u32, Duration) {
-    let (mut session, mut count, mut longest) = (session(number), 0, Duration::ZERO);
+/// Renews this session again and again; when each renewal was asked for and when it was there.
+async fn renewing(store: Arc<dyn SessionStore>, number: u64, enough: Arc<AtomicBool>) -> Vec<(Instant, Instant)> {
+    let (mut session, mut renewals) = (session(number), Vec::new());
     store.insert(&session, None).await.map(drop).expect("insert");
     while !enough.load(Ordering::Relaxed) {
         let current = Generation { number: session.current.number + 1, ..session.current };
         session = Session { current, ..session };
         let asked = Instant::now();
         let _made = store.advance(&session.id, session.advance()).await.expect("advance");
-        longest = longest.max(asked.elapsed());
-        count += 1;
+        renewals.push((asked, Instant::now()));
     }
-    (count, longest)
+    renewals
 }
 
 async fn measure(name: &str, store: Arc<dyn SessionStore>, count: u64, bytes: impl AsyncFn() -> u64) {
@@ -80,15 +79,18 @@ async fn measure(name: &str, store: Arc<dyn SessionStore>, count: u64, bytes: im
     let took = asked.elapsed();
     tokio::time::sleep(Duration::from_secs(1)).await;
     enough.store(true, Ordering::Relaxed);
-    let renewed = others.join_all().await;
+    let renewals = others.join_all().await.concat();
     let seconds = begun.elapsed().as_secs_f64();
-    let (renewals, longest) =
-        renewed.into_iter().fold((0, Duration::ZERO), |all, one| (all.0 + one.0, all.1.max(one.1)));
+    let longest = |before: bool| {
+        let those = renewals.iter().filter(|(_, there)| (*there < asked) == before);
+        those.map(|(asked, there)| *there - *asked).max().expect("a second of renewals")
+    };
+    let (before, since) = (longest(true), longest(false));
     assert!(store.load(&session(0).id).await.expect("load").expect("the session").ended.is_some());
     println!(
-        "{name}: ended everything in {took:.1?} (budget 50 ms); beside it {:.0} renewals a second, the longest \
-         {longest:.1?}",
-        f64::from(renewals) / seconds
+        "{name}: ended everything in {took:.1?} (budget 50 ms); beside it {:.0} renewals a second, the longest {since:.1?}, \
+         of the second before {before:.1?}",
+        renewals.len() as f64 / seconds
     );
 
     let (later, asked) = (now().after(Duration::from_secs(400 * 86_400)), Instant::now());
