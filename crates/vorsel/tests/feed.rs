@@ -169,7 +169,9 @@ async fn a_place_is_kept_through_a_restart_and_another_feed_is_told_from_its_beg
     second.house.store().revoke(&entry).await.expect("an entry");
     let (events, _) = second.poll(json!({})).await;
     assert!(names(&events) == ["t-9"] && events[0].1.is_anew, "{events:?}");
-    assert_eq!(second.poll(json!({ "ack": [events[0].0] })).await.0, []);
+    // What was purged before its time may be on the feed again by now, since both instances know it.
+    let (again, _) = second.poll(json!({ "ack": [events[0].0] })).await;
+    assert!(!names(&again).contains(&"t-9".to_owned()), "{again:?}");
 }
 
 #[tokio::test]

@@ -1,6 +1,7 @@
 //! What one instance ends, the guard of another refuses: by every kind of revocation, for tokens seen before, and through
 //! the failures of a store.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
@@ -13,7 +14,7 @@ use vorsel::store::{
 };
 use vorsel::{
     AccessPlan, AccessTokens, Advance, Ended, Guard, Issued, Lifetime, LiveRevocations, NoOwn, Refusal, RenewError,
-    RenewalRequest, Revocation, RevokeError, Session, SignIn, StartError, Stop, Timestamp, WhenSilent, now,
+    RenewalRequest, Revocation, RevokeError, Revoked, Session, SignIn, StartError, Stop, Timestamp, WhenSilent, now,
 };
 
 mod common;
@@ -376,6 +377,37 @@ async fn what_a_store_has_lost_is_put_back_by_whoever_knows_it() {
     sessions.sign_out(&devices[4].refresh_token, None).await.expect("signed out");
     assert!(view.check(&checked(&devices[4].access_token), house.now()).is_err());
     assert!(view.check(&checked(&devices[5].access_token), house.now()).is_ok());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_several_instances_know_to_be_lost_is_not_put_back_by_each_of_them() {
+    const ENTRIES: usize = 400;
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("sessions.sqlite");
+    let open = async || Arc::new(SqliteStore::open(&path).await.expect("a store"));
+    let mut views = Vec::new();
+    for _ in 0..4 {
+        views.push(LiveRevocations::follow(open().await).await.expect("a view"));
+    }
+    let store = open().await;
+    let until = seconds_after(now(), 3_600);
+    for number in 0..ENTRIES {
+        store.revoke(&Revocation { what: Revoked::Token(format!("t-{number}")), until }).await.expect("revoked");
+    }
+    let all_know = async |count| views.iter().all(|view| view.known().len() == count);
+    soon("all is known", async || all_know(ENTRIES).await).await;
+
+    let pool = sqlx::SqlitePool::connect_with(sqlx::sqlite::SqliteConnectOptions::new().filename(&path)).await;
+    sqlx::raw_sql("DELETE FROM vorsel_feed").execute(&pool.expect("the file")).await.expect("a loss");
+    store.revoke(&Revocation { what: Revoked::Token("another".to_owned()), until }).await.expect("revoked");
+    soon("nothing is lost", async || {
+        all_know(ENTRIES + 1).await && views.iter().all(|view| view.figures().epochs == 1 && view.figures().lost == 0)
+    })
+    .await;
+    let feed = feed_of(&*store).await;
+    let names: BTreeSet<_> = feed.iter().filter_map(|entry| entry.what.name()).collect();
+    assert_eq!(names.len(), ENTRIES + 1);
+    assert!(feed.len() < ENTRIES * 3 / 2, "{} entries for {ENTRIES}", feed.len());
 }
 
 /// Whatever the machine's clock shows: up to the stated difference in silence, beyond it with a line in the log.

@@ -1,5 +1,6 @@
 //! Following a feed: read to its end again and again, and what it has lost put there again.
 
+use std::collections::HashMap;
 use std::convert::Infallible;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, MutexGuard, PoisonError};
@@ -7,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use tokio::sync::{Mutex, watch};
 use tokio::time::sleep;
-use vorsel_core::{ClockOffset, Revocation, Revocations, Silences, Timestamp};
+use vorsel_core::{ClockOffset, Revocation, Revocations, Revoked, Silences, Timestamp};
 
 use super::source::{Heard, Source, Stretch};
 use crate::clock::{Clock, StoreClock, now};
@@ -39,7 +40,44 @@ pub(super) struct Shared {
     /// How often the feed was another one.
     pub(super) epochs: AtomicU64,
     /// What is known here and another feed in the place of the one that was read does not have.
-    pub(super) lost: std::sync::Mutex<Vec<Revocation>>,
+    pub(super) lost: std::sync::Mutex<Lost>,
+}
+
+/// What a feed has lost.
+#[derive(Debug, Default)]
+pub(super) struct Lost {
+    /// Until when each has to be remembered.
+    until: HashMap<Revoked, Timestamp>,
+    /// What is put there next, the last one first. In no order, so that of several instances each begins with others.
+    next: Vec<Revoked>,
+}
+
+impl Lost {
+    fn of(entries: Vec<Revocation>) -> Self {
+        let until: HashMap<_, _> = entries.into_iter().map(|entry| (entry.what, entry.until)).collect();
+        Self { next: until.keys().cloned().collect(), until }
+    }
+
+    pub(super) fn len(&self) -> usize {
+        self.until.len()
+    }
+
+    fn next(&mut self) -> Option<Revocation> {
+        loop {
+            let what = self.next.last()?;
+            if let Some(until) = self.until.get(what) {
+                return Some(Revocation { what: what.clone(), until: *until });
+            }
+            self.next.pop();
+        }
+    }
+
+    /// Whoever has put it there.
+    fn found(&mut self, entry: &Revocation) {
+        if self.until.get(&entry.what).is_some_and(|until| *until <= entry.until) {
+            self.until.remove(&entry.what);
+        }
+    }
 }
 
 /// Where the next reading goes on, held by whoever reads.
@@ -54,6 +92,8 @@ const MEASURE_EVERY: Duration = Duration::from_secs(1);
 const FORGET_EVERY: Duration = Duration::from_secs(30);
 /// For so long entries are put on the feed again at a time; in between it is read.
 const AGAIN_FOR: Duration = Duration::from_millis(500);
+/// After so many the feed is read for what other instances have put there.
+const AGAIN_AT_ONCE: u32 = 16;
 
 impl Shared {
     pub(super) fn new(
@@ -165,6 +205,10 @@ impl Shared {
             let (next, ()) = tokio::join!(next, remember);
             if anew.is_none() {
                 cursor.clone_from(&page.cursor);
+                let mut lost = lock(&self.lost);
+                if lost.len() > 0 {
+                    page.entries.iter().for_each(|entry| lost.found(entry));
+                }
             }
             count += page.entries.len();
             if let Some(next) = next {
@@ -201,7 +245,7 @@ impl Shared {
              here are not on it, and {then}"
         );
         if is_ours {
-            *lock(&self.lost) = lost;
+            *lock(&self.lost) = Lost::of(lost);
         }
     }
 
@@ -272,15 +316,16 @@ impl Shared {
     }
 
     async fn tell_again(&self) -> Result<(), StoreError> {
-        let since = Instant::now();
+        let (since, mut at_once) = (Instant::now(), 1);
         while since.elapsed() < AGAIN_FOR {
-            // It is taken off only when it is done. If the list is another one by then, it is told once more.
-            let Some(entry) = lock(&self.lost).last().cloned() else { return Ok(()) };
-            self.source.tell_again(&entry, self.clock.now()).await?;
-            let mut lost = lock(&self.lost);
-            if lost.last() == Some(&entry) {
-                lost.pop();
+            for _ in 0..at_once {
+                // It is taken off only when it is done. If the list is another one by then, it is told once more.
+                let Some(entry) = lock(&self.lost).next() else { return Ok(()) };
+                self.source.tell_again(&entry, self.clock.now()).await?;
+                lock(&self.lost).found(&entry);
             }
+            at_once = (at_once * 2).min(AGAIN_AT_ONCE);
+            self.catch_up(None).await?;
         }
         Ok(())
     }
