@@ -83,7 +83,7 @@ async fn measure(name: &str, store: Arc<dyn SessionStore>, count: u64, bytes: im
     let seconds = begun.elapsed().as_secs_f64();
     let longest = |before: bool| {
         let those = renewals.iter().filter(|(_, there)| (*there < asked) == before);
-        those.map(|(asked, there)| *there - *asked).max().expect("a second of renewals")
+        those.map(|(asked, there)| *there - *asked).max().unwrap_or_default()
     };
     let (before, since) = (longest(true), longest(false));
     assert!(store.load(&session(0).id).await.expect("load").expect("the session").ended.is_some());

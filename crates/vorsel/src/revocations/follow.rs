@@ -320,7 +320,8 @@ impl Shared {
         while since.elapsed() < AGAIN_FOR {
             for _ in 0..at_once {
                 // It is taken off only when it is done. If the list is another one by then, it is told once more.
-                let Some(entry) = lock(&self.lost).next() else { return Ok(()) };
+                let next = lock(&self.lost).next();
+                let Some(entry) = next.filter(|_| since.elapsed() < AGAIN_FOR) else { return Ok(()) };
                 self.source.tell_again(&entry, self.clock.now()).await?;
                 lock(&self.lost).found(&entry);
             }

@@ -37,8 +37,8 @@ pub(in crate::guard) struct Agreement {
     pub(super) map: RouterMap,
     /// What is left to be asked at a request that an entry has let in.
     left: Vec<Left>,
-    /// The patterns of the router, if all are known: as axum has them, so that they are met as axum meets them. Each is known by the
-    /// first entry that has it.
+    /// The patterns of the router, if all are known and some are not the plan's: as axum has them, so that they are met as axum meets
+    /// them. Each is known by the first entry that has it.
     whole: matchit::Router<Option<usize>>,
     /// Patterns of the plan, by those of the router that are the same under other names of parameters.
     renamed: BTreeMap<Arc<str>, String>,
@@ -111,7 +111,7 @@ impl Agreement {
             return;
         }
         let mut whole = matchit::Router::new();
-        if patterns().any(|path| whole.insert(path, first.get(path).copied()).is_err()) {
+        if !beside.is_empty() && patterns().any(|path| whole.insert(path, first.get(path).copied()).is_err()) {
             return;
         }
         self.whole = whole;
