@@ -25,6 +25,7 @@ mod on {
             Self(OnceLock::new())
         }
 
+        #[inline]
         pub(crate) fn count(&self, make: impl FnOnce() -> Counter) {
             self.0.get_or_init(make).increment(1);
         }
@@ -67,6 +68,7 @@ mod on {
             Self { passed: plan.routes().iter().map(entry).collect(), stopped: RwLock::default() }
         }
 
+        #[inline]
         pub(crate) fn passed(&self, entry: Option<usize>) {
             if let Some((method, route, once)) = entry.and_then(|entry| self.passed.get(entry)) {
                 once.count(
@@ -155,6 +157,7 @@ mod off {
 }
 
 /// One more token that was seen before.
+#[inline]
 pub(crate) fn remembered(once: &Once) {
     #[cfg(feature = "metrics")]
     once.count(|| metrics::counter!("vorsel_checks_total", "outcome" => "remembered"));

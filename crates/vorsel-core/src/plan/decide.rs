@@ -134,7 +134,8 @@ impl AccessPlan {
         caller: Option<CallerFacts<'_>>,
         now: Timestamp,
     ) -> (Option<usize>, Verdict) {
-        let Ok(matched) = self.paths.at(path) else { return (None, Verdict::NoRule) };
+        // What a path leads to is large, and stays where it is.
+        let Ok(matched) = &self.paths.at(path) else { return (None, Verdict::NoRule) };
         let Some(index) = self.entry(matched.value, method) else {
             return (None, self.elsewhere(matched.value, method, path, caller, now));
         };
@@ -173,6 +174,7 @@ impl AccessPlan {
     }
 
     /// Where it is remembered that these claims alone pass the entry, unless its rule asks for more than claims.
+    #[inline]
     fn pass<'a>(&self, index: usize, caller: &CallerFacts<'a>) -> Option<(&'a Passed, Pass)> {
         let passed = caller.passed.filter(|_| self.routes[index].asks_claims_alone && caller.key_client.is_none())?;
         Some((passed, Pass::of(self.number, index, caller.own_issuer)?))

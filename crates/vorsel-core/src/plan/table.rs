@@ -54,7 +54,15 @@ pub(super) struct Paths {
 impl Paths {
     #[inline]
     pub(super) fn at<'p>(&self, path: &'p str) -> Result<matchit::Match<'_, 'p, &Vec<usize>>, matchit::MatchError> {
-        self.routed.at(path).or_else(|_| self.fallbacks.at(path))
+        match self.routed.at(path) {
+            Err(_) => self.fallback_at(path),
+            found => found,
+        }
+    }
+
+    #[inline(never)]
+    fn fallback_at<'p>(&self, path: &'p str) -> Result<matchit::Match<'_, 'p, &Vec<usize>>, matchit::MatchError> {
+        self.fallbacks.at(path)
     }
 }
 

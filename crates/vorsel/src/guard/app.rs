@@ -17,7 +17,7 @@ use axum::routing::{IntoMakeService, Route};
 use axum::serve::{IncomingStream, Listener};
 use bytes::Bytes;
 use http::header::ALLOW;
-use http::{Request, Response};
+use http::{Request, Response, Uri};
 use pin_project_lite::pin_project;
 use serde::de::DeserializeOwned;
 use tower_layer::Layer;
@@ -103,32 +103,41 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Door for Guard<C> {
 impl Bare {
     /// The router for a request to this path that was let in by this entry of the plan, where that is at hand.
     #[inline]
-    fn router_for(&self, entry: Option<usize>, path: &str) -> Router {
+    fn router_for(&self, entry: Option<usize>, uri: &Uri) -> Router {
         match &self.routing {
             Routing::Listed(router) => router.clone(),
-            Routing::Gated { bare, agreement, .. } if entry.is_some_and(|entry| agreement.is_known(entry, path)) => {
-                bare.clone()
+            Routing::Gated { gated, bare, agreement } => {
+                if agreement.is_known(entry, uri) {
+                    bare.clone()
+                } else {
+                    gated.clone()
+                }
             }
-            Routing::Gated { gated, .. } => gated.clone(),
         }
     }
 
-    /// The answer to a request that has to wait, or whose path was changed between an outer router and the guard.
-    #[inline(never)]
-    fn later(self: &Arc<Self>, meeting: Meeting, mut request: Request<Body>) -> GuardedAppFuture {
+    /// The answer to a request that is refused or has to wait, or whose path was changed between an outer router and the guard.
+    #[cold]
+    fn not_at_once(self: &Arc<Self>, meeting: Meeting, mut request: Request<Body>) -> GuardedAppFuture {
+        let (unseen, settling) = match meeting {
+            Meeting::LetIn { unseen, .. } => (unseen, None),
+            Meeting::Waits(settling) => (false, Some(settling)),
+            Meeting::Stopped(refused) => {
+                return GuardedAppFuture { answer: Answer::Stopped { response: Some(refused) } };
+            }
+        };
         let bare = self.clone();
         let future = Box::pin(async move {
-            let let_in = match meeting {
-                Meeting::LetIn { unseen, .. } => Ok(unseen),
-                Meeting::Stopped(refused) => Err(refused),
-                Meeting::Waits(settling) => settling.await(&mut request),
+            let let_in = match settling {
+                Some(settling) => settling.await(&mut request),
+                None => Ok(unseen),
             };
             // Gates see for themselves where a path leads.
             let is_gated = matches!(bare.routing, Routing::Gated { .. });
             match let_in.and_then(|unseen| if is_gated { Ok(unseen) } else { bare.door.led(&request).map(|()| unseen) })
             {
                 Ok(unseen) => {
-                    let Ok(mut response) = bare.router_for(None, request.uri().path()).call(request).await;
+                    let Ok(mut response) = bare.router_for(None, request.uri()).call(request).await;
                     finish(&mut response, unseen);
                     response
                 }
@@ -194,6 +203,14 @@ fn finish(response: &mut Response<Body>, unseen: bool) {
     if unseen {
         keep_from_shared_caches(response.headers_mut());
     }
+    if !response.extensions().is_empty() {
+        keep_methods_back(response);
+    }
+}
+
+/// axum may have added the methods of the path to an answer from inside it.
+#[cold]
+fn keep_methods_back(response: &mut Response<Body>) {
     if response.extensions().get::<Misrouted>().is_some() {
         response.headers_mut().remove(ALLOW);
     }
@@ -310,29 +327,34 @@ impl App {
 
     #[inline]
     fn answer(&mut self, mut request: Request<Body>) -> GuardedAppFuture {
-        match self {
-            Self::Bare(bare) => {
-                let outermost = request.extensions().get::<OriginalUri>();
-                let is_changed = outermost.is_some_and(|outermost| outermost.path() != request.uri().path());
-                match bare.door.meet(&mut request) {
-                    Meeting::LetIn { unseen, entry } if !is_changed => {
-                        let future = bare.router_for(entry, request.uri().path()).call(request);
-                        GuardedAppFuture { answer: Answer::LetIn { future, unseen } }
-                    }
-                    Meeting::Stopped(refused) => {
-                        GuardedAppFuture { answer: Answer::Stopped { response: Some(refused) } }
-                    }
-                    meeting => bare.later(meeting, request),
-                }
+        let bare = match self {
+            Self::Bare(bare) => bare,
+            Self::Layered(router, _) => return Self::layered(router, request),
+        };
+        let is_changed = !request.extensions().is_empty() && is_changed(&request);
+        match bare.door.meet(&mut request) {
+            Meeting::LetIn { unseen, entry } if !is_changed => {
+                let future = bare.router_for(entry, request.uri()).call(request);
+                GuardedAppFuture { answer: Answer::LetIn { future, unseen } }
             }
-            Self::Layered(router, _) => {
-                if request.extensions().get::<OriginalUri>().is_none() {
-                    request.extensions_mut().insert(Outermost);
-                }
-                GuardedAppFuture { answer: Answer::LetIn { future: router.call(request), unseen: false } }
-            }
+            meeting => bare.not_at_once(meeting, request),
         }
     }
+
+    #[inline(never)]
+    fn layered(router: &mut Router, mut request: Request<Body>) -> GuardedAppFuture {
+        if request.extensions().get::<OriginalUri>().is_none() {
+            request.extensions_mut().insert(Outermost);
+        }
+        GuardedAppFuture { answer: Answer::LetIn { future: router.call(request), unseen: false } }
+    }
+}
+
+/// Whether a path was changed since the outermost router saw it.
+#[cold]
+fn is_changed(request: &Request<Body>) -> bool {
+    let outermost = request.extensions().get::<OriginalUri>();
+    outermost.is_some_and(|outermost| outermost.path() != request.uri().path())
 }
 
 /// The app inside its layers. One of them may have rewritten the path, by which both guard and handlers go then; axum's router

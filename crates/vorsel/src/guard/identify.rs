@@ -54,18 +54,25 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     /// The caller of nearly every request: one bearer token, as usually written, that was checked before and stands. Of all else
     /// [`identify`](Self::identify) finds out what it is.
     #[inline]
-    pub(super) fn seen_before<R: Passing>(
-        &self,
-        request: &R,
-        now: Timestamp,
-    ) -> Option<Result<Caller<C>, NotAccepted<C>>> {
+    pub(super) fn seen_before<R: Passing>(&self, request: &R, now: Timestamp) -> Option<Caller<C>> {
         // It may be a preflight.
-        if request.method() == "OPTIONS" {
+        if request.is_options() {
             return None;
         }
         let checked = self.checkers.seen_before(self.sources.bearer_alone(request.headers())?, now)?;
         // Where our own issuer is known, no other's tokens are among them.
-        Some(self.standing(Caller::new(checked, self.issuer.is_some(), Credential::Bearer), now))
+        Some(Caller::new(checked, self.issuer.is_some(), Credential::Bearer))
+    }
+
+    /// Why a caller who was seen before is not let in any more, if so.
+    #[inline]
+    pub(super) fn over(&self, caller: &Caller<C>, now: Timestamp) -> Option<Refusal> {
+        if self.gates.are_none() { None } else { self.stopped_at_gates(caller, now) }
+    }
+
+    #[inline(never)]
+    fn stopped_at_gates(&self, caller: &Caller<C>, now: Timestamp) -> Option<Refusal> {
+        self.gates.admit(self.other_issuer(caller), caller.checked(), now).err()
     }
 
     /// Finds the credentials and checks the tokens among them: all must be for the same caller.
@@ -152,17 +159,10 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
     ) -> Result<Caller<C>, NotAccepted<C>> {
         let issuer = checked.claims().issuer();
         let is_own = is_former || issuer.is_some() && issuer == self.issuer.as_deref();
-        self.standing(Caller::new(checked, is_own, kind), now)
-    }
-
-    #[inline]
-    fn standing(&self, caller: Caller<C>, now: Timestamp) -> Result<Caller<C>, NotAccepted<C>> {
-        if self.gates.are_none() {
-            return Ok(caller);
-        }
-        match self.gates.admit(self.other_issuer(&caller), caller.checked(), now) {
-            Ok(()) => Ok(caller),
-            Err(refusal) => Err(NotAccepted { refusal, who: Some(caller) }),
+        let caller = Caller::new(checked, is_own, kind);
+        match self.over(&caller, now) {
+            None => Ok(caller),
+            Some(refusal) => Err(NotAccepted { refusal, who: Some(caller) }),
         }
     }
 

@@ -1,7 +1,7 @@
 //! What the guard sees of a request, whatever the framework keeps it in.
 
 use http::request::Parts;
-use http::{Extensions, HeaderMap, HeaderName, Request, Uri, Version};
+use http::{Extensions, HeaderMap, HeaderName, Method, Request, Uri, Version};
 
 /// A request as the guard sees it: its method, its path and its headers. It is there for the types of `http`; for those of
 /// another framework it is a few lines.
@@ -92,29 +92,46 @@ fn each_value<'r>(headers: &'r HeaderMap, name: &HeaderName, each: &mut dyn FnMu
 #[inline]
 fn whole_path<'r>(uri: &'r Uri, extensions: &'r Extensions) -> &'r str {
     #[cfg(feature = "axum")]
-    if let Some(original) = extensions.get::<axum::extract::OriginalUri>() {
-        return original.path();
+    if !extensions.is_empty()
+        && let Some(original) = original_path(extensions)
+    {
+        return original;
     }
     let _ = extensions;
     uri.path()
 }
 
+/// Kept apart, since a request that comes right from the server has no extensions.
+#[cfg(feature = "axum")]
+#[cold]
+fn original_path(extensions: &Extensions) -> Option<&str> {
+    extensions.get::<axum::extract::OriginalUri>().map(|original| original.path())
+}
+
 /// A request on its way through a guard, whatever its body is.
 pub(super) trait Passing: RequestHead {
+    fn is_options(&self) -> bool;
     fn version(&self) -> Version;
     fn headers(&self) -> &HeaderMap;
     fn extensions(&mut self) -> &mut Extensions;
 }
 
 impl<B> Passing for Request<B> {
+    #[inline]
+    fn is_options(&self) -> bool {
+        self.method() == Method::OPTIONS
+    }
+
     fn version(&self) -> Version {
         self.version()
     }
 
+    #[inline]
     fn headers(&self) -> &HeaderMap {
         self.headers()
     }
 
+    #[inline]
     fn extensions(&mut self) -> &mut Extensions {
         self.extensions_mut()
     }
@@ -147,6 +164,7 @@ impl<B> RequestHead for Request<B> {
         self.method().as_str()
     }
 
+    #[inline]
     fn path(&self) -> &str {
         whole_path(self.uri(), self.extensions())
     }

@@ -16,12 +16,13 @@ use serde::de::DeserializeOwned;
 use tower_service::Service;
 #[cfg(feature = "axum")]
 use vorsel_core::Refusal;
-use vorsel_core::{Credential, Stop, Verdict};
+use vorsel_core::{Credential, Stop, Timestamp, Verdict};
 
 #[cfg(feature = "axum")]
 use super::anonymous::Anonymous;
 use super::caller::Caller;
 use super::decide::{Admitted, Deciding, Guard};
+use super::identify::NotAccepted;
 #[cfg(feature = "axum")]
 use super::log;
 use super::request::Passing;
@@ -100,22 +101,46 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
     #[inline]
     pub(super) fn meet<R: Passing>(&self, request: &mut R) -> Meeting {
         let now = self.now();
-        let deciding = match self.inner.seen_before(request, now) {
-            Some(Ok(caller)) => {
-                let facts = caller.facts(&[]);
-                match self.inner.plan.decide_by_entry(request.method(), request.path(), Some(facts), now) {
-                    (entry, Verdict::Open | Verdict::Allowed) => {
-                        self.inner.decisions.passed(entry);
-                        let unseen = self.put_in(Some(caller), request.extensions());
-                        return Meeting::LetIn { unseen, entry };
-                    }
-                    verdict => self.inner.otherwise(verdict, request, &self.routes, Ok(Some(caller)), now),
-                }
-            }
-            Some(Err(not)) => self.inner.decide_knowing(Err(not), request, &self.routes, now),
-            None => self.inner.decide(request, &self.routes, now),
-        };
-        self.met(deciding, request)
+        let Some(caller) = self.inner.seen_before(request, now) else { return self.meet_anew(request, now) };
+        if let Some(refusal) = self.inner.over(&caller, now) {
+            return self.meet_knowing(Err(NotAccepted { refusal, who: Some(caller) }), request, now);
+        }
+        let facts = Some(caller.facts(&[]));
+        let (entry, verdict) = self.inner.plan.decide_by_entry(request.method(), request.path(), facts, now);
+        if !matches!(verdict, Verdict::Open | Verdict::Allowed) {
+            return self.meet_otherwise((entry, verdict), caller, request, now);
+        }
+        self.inner.decisions.passed(entry);
+        Meeting::LetIn { unseen: self.put_in(Some(caller), request.extensions()), entry }
+    }
+
+    /// The whole way: who it is, too.
+    #[cold]
+    fn meet_anew(&self, request: &mut dyn Passing, now: Timestamp) -> Meeting {
+        self.met(self.inner.decide(request, &self.routes, now), request)
+    }
+
+    /// The caller was seen before, and was revoked since or can't be vouched for.
+    #[cold]
+    fn meet_knowing(
+        &self,
+        caller: Result<Option<Caller<C>>, NotAccepted<C>>,
+        request: &mut dyn Passing,
+        now: Timestamp,
+    ) -> Meeting {
+        self.met(self.inner.decide_knowing(caller, request, &self.routes, now), request)
+    }
+
+    /// The caller stands, and the plan does not just let them in.
+    #[cold]
+    fn meet_otherwise(
+        &self,
+        verdict: (Option<usize>, Verdict),
+        caller: Caller<C>,
+        request: &mut dyn Passing,
+        now: Timestamp,
+    ) -> Meeting {
+        self.met(self.inner.otherwise(verdict, request, &self.routes, Ok(Some(caller)), now), request)
     }
 
     /// What comes of a request that has not taken the short way.
@@ -149,6 +174,14 @@ static ROOMY: LazyLock<Extensions> = LazyLock::new(|| {
     extensions
 });
 
+/// What an outer guard has left is not this one's.
+#[cold]
+fn without_callers<C: Send + Sync + 'static>(extensions: &mut Extensions) {
+    extensions.remove::<Caller<C>>();
+    #[cfg(feature = "axum")]
+    extensions.remove::<Anonymous>();
+}
+
 /// A shared cache keeps no answer to a request with an `Authorization` header unless the app says that it may
 /// ([RFC 9111 section 3.5](https://www.rfc-editor.org/rfc/rfc9111#section-3.5)); of cookies and API keys it knows nothing.
 fn is_unseen<C>(caller: &Caller<C>) -> bool {
@@ -175,20 +208,26 @@ impl<C: Send + Sync + 'static> Guard<C> {
         if extensions.is_empty() {
             extensions.clone_from(&ROOMY);
         } else {
-            // What an outer guard has left is not this one's.
-            extensions.remove::<Caller<C>>();
-            #[cfg(feature = "axum")]
-            extensions.remove::<Anonymous>();
+            without_callers::<C>(extensions);
         }
-        let unseen = caller.as_ref().is_some_and(is_unseen);
         match caller {
-            Some(caller) => drop(extensions.insert(caller)),
-            #[cfg(feature = "axum")]
-            None => drop(extensions.insert(self.anonymous())),
-            #[cfg(not(feature = "axum"))]
-            None => {}
+            Some(caller) => {
+                let unseen = is_unseen(&caller);
+                extensions.insert(caller);
+                unseen
+            }
+            None => {
+                #[cfg(feature = "axum")]
+                self.put_nobody_in(extensions);
+                false
+            }
         }
-        unseen
+    }
+
+    #[cfg(feature = "axum")]
+    #[cold]
+    fn put_nobody_in(&self, extensions: &mut Extensions) {
+        extensions.insert(self.anonymous());
     }
 
     #[cold]

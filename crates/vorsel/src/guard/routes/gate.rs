@@ -11,7 +11,7 @@ use axum::Router;
 use axum::body::Body;
 use axum::extract::MatchedPath;
 use axum::routing::Route;
-use http::{Request, Response};
+use http::{Request, Response, Uri};
 use pin_project_lite::pin_project;
 use tower_layer::Layer;
 use tower_service::Service;
@@ -180,12 +180,17 @@ impl Agreement {
 
     /// Whether axum is known to route a request to this path as the entry of the plan has it that has let it in.
     #[inline]
-    pub(in crate::guard) fn is_known(&self, entry: usize, path: &str) -> bool {
-        match self.left[entry] {
-            Left::Nothing => true,
-            Left::Pattern(pattern) => self.whole.at(path).is_ok_and(|met| *met.value == Some(pattern)),
-            Left::Gate => false,
+    pub(in crate::guard) fn is_known(&self, entry: Option<usize>, uri: &Uri) -> bool {
+        match entry.map(|entry| self.left[entry]) {
+            Some(Left::Nothing) => true,
+            Some(Left::Pattern(pattern)) => self.is_at(pattern, uri),
+            Some(Left::Gate) | None => false,
         }
+    }
+
+    #[inline(never)]
+    fn is_at(&self, pattern: usize, uri: &Uri) -> bool {
+        self.whole.at(uri.path()).is_ok_and(|met| *met.value == Some(pattern))
     }
 
     /// Whether what is routed by this pattern has the entry with the very same one.
@@ -353,7 +358,10 @@ mod tests {
             let mut problems = Vec::new();
             let agreement = Agreement::of(&plan.build().expect("a plan"), &router, &mut problems);
             assert_eq!((&problems[..], &agreement.left[..]), (&[][..], left), "{entries:?} {router:?}");
-            let is_known = |entry: usize, path: &str| agreement.is_known(entry, &PathPattern::read(path).example());
+            let is_known = |entry: usize, path: &str| {
+                let uri = PathPattern::read(path).example().parse().expect("a URI");
+                agreement.is_known(Some(entry), &uri)
+            };
             let mut own = entries.iter().enumerate();
             assert!(own.all(|(entry, path)| is_known(entry, path) == (left != gates)), "{entries:?}");
         }
