@@ -64,7 +64,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Inner<C> {
         Some(Caller::new(checked, self.issuer.is_some(), Credential::Bearer))
     }
 
-    /// Why a caller who was seen before is not let in any more, if so.
+    /// Why a caller whose token was accepted does not stand any more, if so.
     #[inline]
     pub(super) fn over(&self, caller: &Caller<C>, now: Timestamp) -> Option<Refusal> {
         if self.gates.are_none() { None } else { self.stopped_at_gates(caller, now) }

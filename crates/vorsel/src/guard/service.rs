@@ -14,9 +14,7 @@ use http_body_util::{Either, Full};
 use pin_project_lite::pin_project;
 use serde::de::DeserializeOwned;
 use tower_service::Service;
-#[cfg(feature = "axum")]
-use vorsel_core::Refusal;
-use vorsel_core::{Credential, Stop, Timestamp, Verdict};
+use vorsel_core::{Credential, Refusal, Stop, Timestamp, Verdict};
 
 #[cfg(feature = "axum")]
 use super::anonymous::Anonymous;
@@ -103,7 +101,7 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
         let now = self.now();
         let Some(caller) = self.inner.seen_before(request, now) else { return self.meet_anew(request, now) };
         if let Some(refusal) = self.inner.over(&caller, now) {
-            return self.meet_knowing(Err(NotAccepted { refusal, who: Some(caller) }), request, now);
+            return self.meet_over(refusal, caller, request, now);
         }
         let facts = Some(caller.facts(&[]));
         let (entry, verdict) = self.inner.plan.decide_by_entry(request.method(), request.path(), facts, now);
@@ -120,14 +118,10 @@ impl<C: DeserializeOwned + Send + Sync + 'static> Guard<C> {
         self.met(self.inner.decide(request, &self.routes, now), request)
     }
 
-    /// The caller was seen before, and was revoked since or can't be vouched for.
+    /// The caller was seen before, and does not stand any more.
     #[cold]
-    fn meet_knowing(
-        &self,
-        caller: Result<Option<Caller<C>>, NotAccepted<C>>,
-        request: &mut dyn Passing,
-        now: Timestamp,
-    ) -> Meeting {
+    fn meet_over(&self, refusal: Refusal, caller: Caller<C>, request: &mut dyn Passing, now: Timestamp) -> Meeting {
+        let caller = Err(NotAccepted { refusal, who: Some(caller) });
         self.met(self.inner.decide_knowing(caller, request, &self.routes, now), request)
     }
 
